@@ -25,6 +25,8 @@ import (
 	"moorwatch.example/contract/link"
 	"moorwatch.example/core/device"
 	"moorwatch.example/core/series"
+	"moorwatch.example/service/bus"
+	"moorwatch.example/service/part"
 	"moorwatch.example/service/vitals"
 	"moorwatch.example/uplink"
 )
@@ -185,7 +187,7 @@ func (b *bench) rest(w *world) error {
 		})
 		time.Sleep(readEvery - time.Since(began))
 	}
-	v := vitals.New(pool, nil, nil, series.UsualKeep)
+	v := vitals.New(part.Base{Pool: pool, Bus: &bus.Bus{}}, nil, nil, nil, series.UsualKeep)
 	if _, err := pool.Exec(b.ctx, "TRUNCATE chunks"); err != nil {
 		return err
 	}
@@ -210,7 +212,7 @@ func (b *bench) month(w *world, pool *pgxpool.Pool, lately *series.Table) error 
 		return err
 	}
 	defer hangUp()
-	v := vitals.New(pool, nil, nil, series.UsualKeep)
+	v := vitals.New(part.Base{Pool: pool, Bus: &bus.Bus{}}, nil, nil, nil, series.UsualKeep)
 	whole := &series.Table{}
 	end := time.Now().Add(-4 * time.Hour)
 	for at := end.Add(-30 * 24 * time.Hour); at.Before(end); at = at.Add(150 * time.Second) {

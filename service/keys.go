@@ -88,8 +88,11 @@ func (s *Service) keepKeys(ctx context.Context, keys authority.Keys, all rings) 
 func (s *Service) reseal(ctx context.Context) error {
 	var bad []error
 	all := 0
-	for _, reseal := range []func(context.Context) (int, error){s.Access.Reseal, s.Health.Reseal, s.Session.Reseal, s.Job.Reseal} {
-		n, err := reseal(ctx)
+	for _, p := range s.parts {
+		if p.Reseal == nil {
+			continue
+		}
+		n, err := p.Reseal(ctx)
 		all += n
 		bad = append(bad, err)
 	}

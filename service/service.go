@@ -30,12 +30,11 @@ import (
 	"github.com/riverqueue/river/riverdriver/riverpgxv5"
 	"github.com/riverqueue/river/rivertype"
 
-	"moorwatch.example/contract/link"
-	jobs "moorwatch.example/core/job"
 	"moorwatch.example/core/series"
 	"moorwatch.example/service/access"
 	"moorwatch.example/service/agents"
 	"moorwatch.example/service/authority"
+	"moorwatch.example/service/bus"
 	"moorwatch.example/service/db"
 	"moorwatch.example/service/doors"
 	"moorwatch.example/service/fleet"
@@ -44,6 +43,7 @@ import (
 	"moorwatch.example/service/hub"
 	"moorwatch.example/service/inventory"
 	"moorwatch.example/service/job"
+	"moorwatch.example/service/part"
 	"moorwatch.example/service/patch"
 	"moorwatch.example/service/post"
 	"moorwatch.example/service/privacy"
@@ -102,9 +102,11 @@ type Service struct {
 	Patch     *patch.Service
 	Agents    *agents.Service
 	Privacy   *privacy.Service
+	Bus       bus.Bus
+	parts     []part.Part
 	hub       *hub.Hub
 	pool      *pgxpool.Pool
-	jobs      *river.Client[pgx.Tx]
+	periodic  *river.Client[pgx.Tx]
 	server    *http.Server
 	served    chan error
 	stop      context.CancelFunc // ends the columns' background work
@@ -187,105 +189,96 @@ func start(ctx context.Context, config Config, listener net.Listener) (_ *Servic
 		if err != nil {
 			stop()
 			s.running.Wait()
-			if s.Access != nil {
-				s.Access.Close()
-			}
-			s.pool.Close()
+			s.close()
 		}
 	}()
 	keys, err := keyRings(config)
 	if err != nil {
 		return nil, err
 	}
-	s.Access = access.New(s.pool, s.URL, config.Post, keys[keySignIn], authority.AuditKey(config.Seal), config.Anchors)
+	log := access.NewLog(s.pool, authority.AuditKey(config.Seal))
+	if err := s.join(ctx, config, keys, log); err != nil {
+		log.Close()
+		return nil, err
+	}
+	if err := s.begin(ctx, background, config, keys); err != nil {
+		return nil, err
+	}
+	return s, s.serve(background, config, log, listener)
+}
+
+// join makes the services, each after those that it needs. What they hear of each other else goes over the bus.
+func (s *Service) join(ctx context.Context, config Config, keys rings, log *access.Log) (err error) {
 	if config.Keep == (series.Keep{}) {
 		config.Keep = series.UsualKeep
 	}
-	s.Health = health.New(s.pool, s.Access.Log, config.Post, keys[keyWebhooks], s.URL)
-	s.Fleet = fleet.New(s.pool, s.Access.Log, s.Health, config.Fingerprint)
-	s.Fleet.RemovalCode = removalCode(config.Seal)
-	s.Health.RemovalCode = s.Fleet.RemovalCode
-	s.Vitals = vitals.New(s.pool, s.Fleet, s.Health, config.Keep)
-	s.Inventory = inventory.New(s.pool, s.Fleet, s.Health, s.Access.Log)
-	s.Access.Join(s.Fleet)
-	s.Health.Join(s.Fleet, s.Vitals, s.Inventory)
-	if err := s.Health.Begin(ctx); err != nil {
-		return nil, fmt.Errorf("reading the policies: %w", err)
-	}
-	audience, err := s.Fleet.Audience(ctx)
-	if err != nil {
-		return nil, fmt.Errorf("reading the service's name: %w", err)
-	}
-	calls := http.NewServeMux()
-	calls.HandleFunc("POST /facts", s.Fleet.ServeFacts)
-	calls.HandleFunc("POST /reports", s.Vitals.ServeReports)
-	calls.HandleFunc("GET /settings", s.Health.ServeSettings)
-	calls.HandleFunc("POST /inventory", s.Inventory.ServeInventory)
 	if config.Contents == "" {
 		if config.Contents, err = os.MkdirTemp("", "moorwatch-contents-"); err != nil {
-			return nil, err
+			return err
 		}
 		s.contents = config.Contents
 	}
-	s.Job = job.New(s.pool, s.Fleet, s.Health, s.Access, s.Access.Log, keys[keyJobs], keys[keyContents], config.Contents)
-	calls.HandleFunc("POST /journal", s.Job.ServeJournal)
-	calls.HandleFunc("POST /results", s.Job.ServeResults)
-	calls.HandleFunc("GET "+link.Contents, s.Job.ServeContent)
-	s.Patch = patch.New(s.pool, s.Fleet, s.Job, s.Health, s.Access, s.Access.Log, config.Post)
-	calls.HandleFunc("POST /updates", s.Patch.ServeUpdates)
-	s.Agents = agents.New(config.Releases, s.URL, config.Fingerprint != "")
-	calls.HandleFunc("GET /release", s.Agents.ServeRelease)
-	calls.HandleFunc("GET /release/program", s.Agents.ServeProgram)
-	s.Inventory.Changed = s.Patch.InventoryChanged
-	s.hub = hub.New(audience, s.Fleet, calls)
-	s.Inventory.Join(s.hub)
-	s.Job.Join(s.hub, s.Health.RunEnded)
-	s.Health.JoinJobs(s.Job)
-	s.Health.Opened = func(id uuid.UUID, check string) { s.Job.Happened(jobs.Checked, id, check) }
-	s.Fleet.Enrolled = func(id uuid.UUID) { s.Job.Happened(jobs.Enrolled, id, "") }
-	s.Vitals.Join(s.hub)
-	s.Fleet.Disconnect = s.hub.Disconnect
-	s.Fleet.Moved = s.Access.PlacesChanged
-	s.Privacy = privacy.New(s.pool, s.Fleet, s.Access.Log)
-	s.Privacy.Disconnect = s.hub.Disconnect
-	s.Session = session.New(s.pool, s.Fleet, s.Inventory, s.Access, s.Access.Log, s.hub, config.Seal, keys[keyConsoles],
-		keys[keyRecordings])
-	s.Fleet.Join([]fleet.Dependent{s.Health}, []fleet.ScopeUser{s.Health, s.Session, s.Access}, s.Access)
-	s.Patch.JoinPower(s.Session)
-	if err := s.Session.Refresh(ctx); err != nil {
-		return nil, fmt.Errorf("reading the rules of consent: %w", err)
+	base := part.Base{Pool: s.pool, Audit: log, Bus: &s.Bus}
+	removal := removalCode(config.Seal)
+	s.Fleet = fleet.New(base, config.Fingerprint, removal)
+	audience, err := s.Fleet.Audience(ctx)
+	if err != nil {
+		return fmt.Errorf("reading the service's name: %w", err)
 	}
-	if err := s.Job.Begin(ctx); err != nil {
-		return nil, fmt.Errorf("taking up the jobs: %w", err)
+	calls := http.NewServeMux()
+	s.hub = hub.New(audience, s.Fleet, calls, &s.Bus)
+	s.Access = access.New(base, log, s.Fleet, s.URL, config.Post, keys[keySignIn], config.Anchors)
+	rules := health.NewRules(s.pool)
+	s.Vitals = vitals.New(base, s.Fleet, rules, s.hub, config.Keep)
+	s.Inventory = inventory.New(base, s.Fleet, s.hub)
+	s.Job = job.New(base, s.Fleet, rules, s.Access, s.hub, keys[keyJobs], keys[keyContents], config.Contents)
+	s.Health = health.New(base, rules, s.Fleet, s.Vitals, s.Inventory, s.Job, config.Post, keys[keyWebhooks], s.URL, removal)
+	s.Session = session.New(base, s.Fleet, s.Inventory, s.Access, s.hub, config.Seal, keys[keyConsoles], keys[keyRecordings])
+	s.Patch = patch.New(base, s.Fleet, s.Job, rules, s.Access, s.Session, config.Post, config.Advisories)
+	s.Agents = agents.New(config.Releases, s.URL, config.Fingerprint != "")
+	s.Privacy = privacy.New(base, s.Fleet)
+	s.parts = []part.Part{s.Access.Part(), s.Health.Part(), s.Fleet.Part(), s.Vitals.Part(), s.Inventory.Part(), s.Session.Part(),
+		s.Job.Part(), s.Patch.Part(), s.Agents.Part()}
+	for _, p := range s.parts {
+		for pattern, answer := range p.Links {
+			calls.HandleFunc(pattern, answer)
+		}
+	}
+	return nil
+}
+
+// begin has the parts begin, and starts what they do in the background.
+func (s *Service) begin(ctx, background context.Context, config Config, keys rings) (err error) {
+	for _, p := range s.parts {
+		if p.Begin == nil {
+			continue
+		}
+		if err := p.Begin(ctx); err != nil {
+			return fmt.Errorf("beginning %s: %w", p.Name, err)
+		}
 	}
 	if err := s.reseal(ctx); err != nil {
 		slog.Warn("some secrets cannot be sealed under the latest key", "error", err)
 	}
+	if s.SetUpLink, err = s.Access.FirstOwner(ctx); err != nil {
+		return fmt.Errorf("making the first owner: %w", err)
+	}
 	if config.Keys != nil {
 		s.running.Go(func() { s.keepKeys(background, config.Keys, keys) })
 	}
-	if config.Advisories != "" {
-		s.running.Go(func() { s.Patch.KeepMirror(background, config.Advisories) })
+	s.running.Go(func() { s.refresh(background) })
+	for _, p := range s.parts {
+		for _, run := range p.Run {
+			s.running.Go(func() { run(background) })
+		}
 	}
-	for _, run := range []func(context.Context){s.Job.Run, s.Patch.Run, s.Patch.Compare, s.Access.Run, s.Fleet.Run, s.Vitals.Run,
-		s.Health.Run, s.Session.Run, s.refresh} {
-		s.running.Go(func() { run(background) })
+	if s.periodic, err = s.schedule(); err != nil {
+		return fmt.Errorf("preparing background work: %w", err)
 	}
-	if err := s.Fleet.Begin(ctx); err != nil {
-		return nil, fmt.Errorf("noting that no device is connected yet: %w", err)
+	if err := s.periodic.Start(background); err != nil {
+		return fmt.Errorf("starting background work: %w", err)
 	}
-	if s.SetUpLink, err = s.Access.FirstOwner(ctx); err != nil {
-		return nil, fmt.Errorf("making the first owner: %w", err)
-	}
-	if s.jobs, err = s.schedule(); err != nil {
-		return nil, fmt.Errorf("preparing background work: %w", err)
-	}
-	if err := s.jobs.Start(background); err != nil {
-		return nil, fmt.Errorf("starting background work: %w", err)
-	}
-	return s, s.serve(background, config, listener,
-		columns{s.Access, fleetColumn{s.Fleet}, vitalsColumn{s.Vitals}, healthColumn{s.Health}, inventoryColumn{s.Inventory},
-			sessionColumn{s.Session}, jobColumn{s.Job}, patchColumn{s.Patch}, agentsColumn{s.Agents}, privacyColumn{s.Privacy}})
+	return nil
 }
 
 // refreshEvery is how often this node reads again what another may have changed.
@@ -300,8 +293,13 @@ func (s *Service) refresh(ctx context.Context) {
 		case <-ctx.Done():
 			return
 		case <-tick.C:
-			if err := errors.Join(s.Health.Refresh(ctx), s.Session.Refresh(ctx)); err != nil && ctx.Err() == nil {
-				slog.Warn("the policies cannot be read; trying again", "error", err)
+			for _, p := range s.parts {
+				if p.Refresh == nil {
+					continue
+				}
+				if err := p.Refresh(ctx); err != nil && ctx.Err() == nil {
+					slog.Warn("what another node may have changed cannot be read; trying again", "service", p.Name, "error", err)
+				}
 			}
 		}
 	}
@@ -316,7 +314,9 @@ func reachable(a *net.TCPAddr) string {
 	return a.String()
 }
 
-func (s *Service) serve(background context.Context, config Config, listener net.Listener, all columns) error {
+func (s *Service) serve(background context.Context, config Config, log *access.Log, listener net.Listener) error {
+	all := columns{s.Access, fleetColumn{s.Fleet}, vitalsColumn{s.Vitals}, healthColumn{s.Health}, inventoryColumn{s.Inventory},
+		sessionColumn{s.Session}, jobColumn{s.Job}, patchColumn{s.Patch}, agentsColumn{s.Agents}, privacyColumn{s.Privacy}}
 	metrics := prometheus.NewRegistry()
 	metrics.MustRegister(prometheus.NewGaugeFunc(prometheus.GaugeOpts{Name: "moorwatch_devices_connected",
 		Help: "Devices with a live link."},
@@ -326,7 +326,7 @@ func (s *Service) serve(background context.Context, config Config, listener net.
 		Help: "Connections on which nobody has proved who they are."},
 		func() float64 { return float64(strangers.Unproven()) }))
 	router, err := front.NewRouter(front.Parts{API: all, Sessions: s.Access, Places: s.Fleet, Console: config.Console, Metrics: metrics,
-		Doors: strangers, Audit: s.Access.Log,
+		Doors: strangers, Audit: log,
 		Ready: func(r *http.Request) error {
 			ctx, cancel := context.WithTimeout(r.Context(), 2*time.Second)
 			defer cancel()
@@ -335,12 +335,7 @@ func (s *Service) serve(background context.Context, config Config, listener net.
 	if err != nil {
 		return err
 	}
-	for _, told := range []func(context.Context, front.RightsChange){
-		func(ctx context.Context, change front.RightsChange) { router.Review(ctx, change.Person) }, s.Session.RightsChanged,
-		s.Job.RightsChanged,
-	} {
-		s.Access.Watch(told)
-	}
+	s.Bus.RightsChanged.Subscribe(func(ctx context.Context, change bus.RightsChanged) { router.Review(ctx, change.Person) })
 	s.running.Go(func() { router.Run(background) })
 	mux := http.NewServeMux()
 	mux.Handle("GET "+uplink.Path, s.hub)
@@ -380,62 +375,73 @@ func (s *Service) Stop() {
 		s.server.Close()
 	}
 	s.hub.Close()
-	if err := s.jobs.StopAndCancel(ctx); err != nil && !errors.Is(err, context.DeadlineExceeded) {
+	if err := s.periodic.StopAndCancel(ctx); err != nil && !errors.Is(err, context.DeadlineExceeded) {
 		slog.Warn("background work did not stop", "error", err)
 	}
 	s.stop()
 	s.running.Wait()
-	s.Access.Close()
+	s.close()
+}
+
+// close closes what the parts and their work needed until they ended.
+func (s *Service) close() {
+	for _, p := range s.parts {
+		if p.Close != nil {
+			p.Close()
+		}
+	}
 	s.pool.Close()
 	if s.contents != "" {
 		os.RemoveAll(s.contents)
 	}
 }
 
-// The service's periodic work, each run on one node at a time.
-type (
-	expireArgs  struct{}
-	compactArgs struct{}
-	trendArgs   struct{}
-	suspectArgs struct{}
-	recordArgs  struct{}
-	reportArgs  struct{}
-)
+// periodicArgs is periodic work of one of the parts, by its name.
+type periodicArgs struct {
+	Name string `json:"name"`
+}
 
-func (expireArgs) Kind() string  { return "expire" }
-func (compactArgs) Kind() string { return "compact" }
-func (trendArgs) Kind() string   { return "trend" }
-func (suspectArgs) Kind() string { return "suspect" }
-func (recordArgs) Kind() string  { return "record" }
-func (reportArgs) Kind() string  { return "report" }
+func (periodicArgs) Kind() string { return "periodic" }
 
-func work[T river.JobArgs](workers *river.Workers, do func(ctx context.Context) error) {
-	river.AddWorker(workers, river.WorkFunc(func(ctx context.Context, _ *river.Job[T]) error { return do(ctx) }))
+// expireEvery is how often what is kept no longer is deleted.
+const expireEvery = time.Hour
+
+// periodicWork is what the parts have done periodically, expiry too.
+func (s *Service) periodicWork() []part.Periodic {
+	var all []part.Periodic
+	for _, p := range s.parts {
+		all = append(all, p.Periodic...)
+		if p.Expire != nil {
+			all = append(all, part.Periodic{Name: "expire " + p.Name, Every: expireEvery, Do: p.Expire})
+		}
+	}
+	return all
 }
 
 func (s *Service) schedule() (*river.Client[pgx.Tx], error) {
-	workers := river.NewWorkers()
-	work[expireArgs](workers, func(ctx context.Context) error {
-		return errors.Join(s.Vitals.Expire(ctx), s.Access.Expire(ctx), s.Health.Expire(ctx), s.Session.Expire(ctx), s.Job.Expire(ctx),
-			s.Patch.Expire(ctx),
-			s.Inventory.Expire(ctx))
-	})
-	work[compactArgs](workers, s.Vitals.Compact)
-	work[trendArgs](workers, func(ctx context.Context) error { return s.Vitals.FindTrends(ctx) })
-	work[suspectArgs](workers, s.Health.Suspect)
-	work[recordArgs](workers, func(ctx context.Context) error { return s.Patch.Record(ctx, time.Now()) })
-	work[reportArgs](workers, s.Patch.SendReports)
-	every := func(d time.Duration, args river.JobArgs, atStart bool) *river.PeriodicJob {
-		return river.NewPeriodicJob(river.PeriodicInterval(d), func() (river.JobArgs, *river.InsertOpts) {
-			return args, &river.InsertOpts{UniqueOpts: river.UniqueOpts{ByState: waiting}}
-		}, &river.PeriodicJobOpts{RunOnStart: atStart})
+	by := map[string]func(context.Context) error{}
+	var when []*river.PeriodicJob
+	for _, p := range s.periodicWork() {
+		if by[p.Name] != nil {
+			return nil, fmt.Errorf("two parts have work called %q", p.Name)
+		}
+		by[p.Name] = p.Do
+		when = append(when, river.NewPeriodicJob(river.PeriodicInterval(p.Every), func() (river.JobArgs, *river.InsertOpts) {
+			return periodicArgs{p.Name}, &river.InsertOpts{UniqueOpts: river.UniqueOpts{ByArgs: true, ByState: waiting}}
+		}, &river.PeriodicJobOpts{RunOnStart: true}))
 	}
+	workers := river.NewWorkers()
+	river.AddWorker(workers, river.WorkFunc(func(ctx context.Context, j *river.Job[periodicArgs]) error {
+		do := by[j.Args.Name]
+		if do == nil {
+			return river.JobCancel(fmt.Errorf("no part has work called %q any more", j.Args.Name))
+		}
+		return do(ctx)
+	}))
 	return river.NewClient(riverpgxv5.New(s.pool), &river.Config{
-		Queues:  map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: 4}},
-		Workers: workers,
-		PeriodicJobs: []*river.PeriodicJob{every(time.Hour, expireArgs{}, true), every(10*time.Minute, compactArgs{}, true),
-			every(time.Hour, trendArgs{}, true), every(time.Minute, suspectArgs{}, true), every(time.Hour, recordArgs{}, true),
-			every(time.Minute, reportArgs{}, true)},
+		Queues:            map[string]river.QueueConfig{river.QueueDefault: {MaxWorkers: 4}},
+		Workers:           workers,
+		PeriodicJobs:      when,
 		ReindexerSchedule: river.NeverSchedule(), // it would need to own the tables
 		Logger:            slog.New(slog.DiscardHandler),
 		JobTimeout:        10 * time.Minute,

@@ -7,7 +7,7 @@ import (
 
 	"github.com/chromedp/chromedp"
 
-	"moorwatch.example/agent"
+	"moorwatch.example/agent/reporting"
 	"moorwatch.example/client"
 	"moorwatch.example/contract/api"
 	"moorwatch.example/core/health"
@@ -21,7 +21,7 @@ func TestProtectedAndMoved(t *testing.T) {
 	one := w.simulated(t, "hay-desk-01")
 	dir := one.dir
 	other := w.simulated(t, "hay-desk-02")
-	if err := agent.MayLeave(dir, ""); err != nil {
+	if err := reporting.MayLeave(dir, ""); err != nil {
 		t.Errorf("an agent that nobody protects: %v", err)
 	}
 	must(client.Made(w.owner.AddPolicyWithResponse(t.Context(),
@@ -31,13 +31,13 @@ func TestProtectedAndMoved(t *testing.T) {
 		api.NewPolicy{Name: "Sly", Scope: health.Scope{Kind: health.Everywhere}, Settings: []health.Setting{},
 			Agent: &health.Agent{RemovalDigest: "ab"}}))
 	refused(t, err, http.StatusBadRequest, "by which code")
-	w.await(t, "the agent knows that it is protected", func() bool { return agent.MayLeave(dir, "") != nil })
+	w.await(t, "the agent knows that it is protected", func() bool { return reporting.MayLeave(dir, "") != nil })
 	code := must(client.Result(w.owner.GetRemovalCodeWithResponse(t.Context(), one.id)))(t).Code
 	theirs := must(client.Result(w.owner.GetRemovalCodeWithResponse(t.Context(), other.id)))(t).Code
-	if err := agent.MayLeave(dir, theirs); err == nil || theirs == code {
+	if err := reporting.MayLeave(dir, theirs); err == nil || theirs == code {
 		t.Errorf("the code of another device %s, of this one %s: %v", theirs, code, err)
 	}
-	if err := agent.MayLeave(dir, " "+strings.ToUpper(code)+"\n"); err != nil {
+	if err := reporting.MayLeave(dir, " "+strings.ToUpper(code)+"\n"); err != nil {
 		t.Errorf("its own code: %v", err)
 	}
 	technician := w.person(t, "technician")

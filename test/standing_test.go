@@ -57,7 +57,7 @@ func TestStandingJobs(t *testing.T) {
 	d := w.simulated(t, "hay-desk-01")
 	w.simulated(t, "hay-desk-02")
 	w.await(t, "both that were enrolled ran it", succeeded(enrolled, 2))
-	w.Fleet.Disconnect(d.id)
+	w.Bus.IdentityRevoked.Publish(t.Context(), d.id)
 	w.await(t, "one that connected anew ran it again", func() bool {
 		return must(client.Result(w.owner.GetJobWithResponse(t.Context(), online)))(t).Counts["succeeded"] >= 2
 	})
@@ -99,7 +99,7 @@ func TestStandingJobs(t *testing.T) {
 		api.PersonChange{Name: me.Name, Grants: wholly(access.Viewer)})))(t)
 	mine := must(client.Result(w.owner.GetJobWithResponse(t.Context(), online)))(t).Counts["succeeded"]
 	for range 3 { // each time, however soon it is after the one before
-		w.Fleet.Disconnect(d.id)
+		w.Bus.IdentityRevoked.Publish(t.Context(), d.id)
 		w.awaitFor(t, 2*time.Minute, "mine went on", func() bool {
 			return must(client.Result(w.owner.GetJobWithResponse(t.Context(), online)))(t).Counts["succeeded"] > mine
 		})

@@ -8,6 +8,7 @@ import (
 	"errors"
 	"io"
 	"io/fs"
+	"reflect"
 	"slices"
 
 	"moorwatch.example/agent/host/place"
@@ -18,98 +19,78 @@ import (
 	"moorwatch.example/core/work"
 )
 
-// Host is what one computer offers. A capability that it lacks is nil, and the agent does not
-// list it in the device's facts.
+// Host is what one computer offers. A field with a capability tag is that capability: where it is nil or false the
+// agent does not list it in the device's facts, and serves none of its routes. The tag needs names another capability
+// without which it is not offered.
 type Host struct {
 	Informer  Informer  // never nil
-	Meter     Meter     // capability "vitals"
-	Runner    Runner    // capability "commands"
-	Terminals Terminals // capability "shell"
-	Lister    Lister    // capability "inventory"
-	Prober    Prober    // capability "probes"
-	Asker     Asker     // capability "questions"
-	Disk      Disk      // capability "files"
-	Processes Processes // capability "processes"
-	Services  Services  // capability "services"
-	Events    Events    // capability "events"
-	Network   Network   // capability "network"
-	Power     Power     // capability "power"
-	People    People    // capability "people"
-	Settings  Settings  // capability "settings"
-	Screens   Screens   // capability "screen"
-	Software  Software  // capability "packages"
-	Updates   Updates   // capability "updates"
+	Meter     Meter     `capability:"vitals"`
+	Runner    Runner    `capability:"commands"`
+	Terminals Terminals `capability:"shell"`
+	Lister    Lister    `capability:"inventory"`
+	Prober    Prober    `capability:"probes"`
+	Asker     Asker     `capability:"questions"`
+	Disk      Disk      `capability:"files"`
+	Processes Processes `capability:"processes"`
+	Services  Services  `capability:"services"`
+	Events    Events    `capability:"events"`
+	Network   Network   `capability:"network"`
+	Power     Power     `capability:"power"`
+	People    People    `capability:"people"`
+	Settings  Settings  `capability:"settings"`
+	// Queries tells that queries for management data are answered, from the inventory and Sources.
+	Queries  bool     `capability:"queries" needs:"inventory"`
+	Screens  Screens  `capability:"screen"`
+	Software Software `capability:"packages" needs:"commands"`
+	Updates  Updates  `capability:"updates" needs:"commands"`
 	// Sources are classes of management data beside those that the other capabilities give.
 	Sources []Source
-	// Withheld are capabilities that are not offered though what they need is there.
-	Withheld []string
+}
+
+// capability is a field of Host.
+type capability struct {
+	name, needs string
+	field       int
+}
+
+// capabilities are those of Host, in the order of facts.
+var capabilities = func() (all []capability) {
+	host := reflect.TypeFor[Host]()
+	for i := range host.NumField() {
+		if name, ok := host.Field(i).Tag.Lookup("capability"); ok {
+			all = append(all, capability{name, host.Field(i).Tag.Get("needs"), i})
+		}
+	}
+	return all
+}()
+
+// Offers tells whether the host offers a capability.
+func (h Host) Offers(name string) bool {
+	for _, c := range capabilities {
+		if c.name == name {
+			return !reflect.ValueOf(h).Field(c.field).IsZero() && (c.needs == "" || h.Offers(c.needs))
+		}
+	}
+	return false
 }
 
 // Capabilities lists what the host offers, as facts name it.
 func (h Host) Capabilities() []string {
 	list := []string{}
-	for _, c := range []struct {
-		name    string
-		offered bool
-	}{
-		{device.CapabilityVitals, h.Meter != nil},
-		{device.CapabilityCommands, h.Runner != nil},
-		{device.CapabilityShell, h.Terminals != nil},
-		{device.CapabilityInventory, h.Lister != nil},
-		{device.CapabilityProbes, h.Prober != nil},
-		{device.CapabilityQuestions, h.Asker != nil},
-		{device.CapabilityFiles, h.Disk != nil},
-		{device.CapabilityProcesses, h.Processes != nil},
-		{device.CapabilityServices, h.Services != nil},
-		{device.CapabilityEvents, h.Events != nil},
-		{device.CapabilityNetwork, h.Network != nil},
-		{device.CapabilityPower, h.Power != nil},
-		{device.CapabilityPeople, h.People != nil},
-		{device.CapabilitySettings, h.Settings != nil},
-		{device.CapabilityQueries, h.Lister != nil && !slices.Contains(h.Withheld, device.CapabilityQueries)},
-		{device.CapabilityScreen, h.Screens != nil},
-		{device.CapabilityPackages, h.Software != nil && h.Runner != nil},
-		{device.CapabilityUpdates, h.Updates != nil && h.Runner != nil},
-	} {
-		if c.offered {
+	for _, c := range capabilities {
+		if h.Offers(c.name) {
 			list = append(list, c.name)
 		}
 	}
 	return list
 }
 
-// Without returns the host without some of its capabilities.
+// Without returns the host without some of its capabilities, those of device.Withholdable.
 func (h Host) Without(names []string) Host {
-	for _, name := range names {
-		switch name {
-		case device.CapabilityCommands:
-			h.Runner = nil
-		case device.CapabilityShell:
-			h.Terminals = nil
-		case device.CapabilityFiles:
-			h.Disk = nil
-		case device.CapabilityProcesses:
-			h.Processes = nil
-		case device.CapabilityServices:
-			h.Services = nil
-		case device.CapabilityEvents:
-			h.Events = nil
-		case device.CapabilityNetwork:
-			h.Network = nil
-		case device.CapabilityPower:
-			h.Power = nil
-		case device.CapabilityPeople:
-			h.People = nil
-		case device.CapabilitySettings:
-			h.Settings = nil
-		case device.CapabilityQueries:
-			h.Withheld = append(h.Withheld, name)
-		case device.CapabilityScreen:
-			h.Screens = nil
-		case device.CapabilityPackages:
-			h.Software = nil
-		case device.CapabilityUpdates:
-			h.Updates = nil
+	v := reflect.ValueOf(&h).Elem()
+	for _, c := range capabilities {
+		if slices.Contains(names, c.name) && slices.Contains(device.Withholdable, c.name) {
+			v.Field(c.field).SetZero()
 		}
 	}
 	return h

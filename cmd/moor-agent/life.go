@@ -13,9 +13,9 @@ import (
 
 	"github.com/urfave/cli/v3"
 
-	"moorwatch.example/agent"
 	"moorwatch.example/agent/host/native"
 	"moorwatch.example/agent/identity"
+	"moorwatch.example/agent/reporting"
 	"moorwatch.example/agent/setup"
 	"moorwatch.example/core/release"
 )
@@ -155,7 +155,7 @@ func useProxy(proxy string) {
 
 func uninstall(ctx context.Context, c *cli.Command) error {
 	place := setup.Here()
-	if err := agent.MayLeave(place.Dir, c.String("code")); err != nil {
+	if err := reporting.MayLeave(place.Dir, c.String("code")); err != nil {
 		return err
 	}
 	return setup.Uninstall(ctx, place, os.Stdout)

@@ -13,7 +13,7 @@ import (
 type Work struct {
 	Name    string         `json:"name"`
 	Version string         `json:"version,omitempty"`
-	Action  string         `json:"action"` // Run, Install or Remove
+	Action  string         `json:"action"` // RunIt, Install or Remove
 	Script  *script.Script `json:"script,omitempty"`
 	// Parts are packages in the order in which they are done; the last is the one that is meant. A part
 	// without a way to tell whether it is there is steps alone.
@@ -22,14 +22,14 @@ type Work struct {
 
 // What a job does.
 const (
-	Run     = "run"
+	RunIt   = "run"
 	Install = "install"
 	Remove  = "remove"
 )
 
 // OfScript is the work of running a script.
 func OfScript(s script.Script, version int) Work {
-	return Work{Name: s.Name, Version: fmt.Sprint(version), Action: Run, Script: &s}
+	return Work{Name: s.Name, Version: fmt.Sprint(version), Action: RunIt, Script: &s}
 }
 
 // OfPackage is the work of installing a package with what that needs, or of removing it.
@@ -46,12 +46,12 @@ func OfPackage(p pack.Package, remove bool, find func(name string) (pack.Package
 
 // OfSteps is the work of doing steps.
 func OfSteps(name string, steps ...work.Step) Work {
-	return Work{Name: name, Action: Run, Parts: []pack.Part{{Package: pack.Package{Name: name, Install: steps}}}}
+	return Work{Name: name, Action: RunIt, Parts: []pack.Part{{Package: pack.Package{Name: name, Install: steps}}}}
 }
 
 // OfParts is the work of several parts.
 func OfParts(name string, parts ...pack.Part) Work {
-	return Work{Name: name, Action: Run, Parts: parts}
+	return Work{Name: name, Action: RunIt, Parts: parts}
 }
 
 // Fits tells whether the work can be done on a system, and otherwise why not.

@@ -56,7 +56,7 @@ func TestWorkSays(t *testing.T) {
 			t.Errorf("%s: %d s", name, got)
 		}
 	}
-	if run.Version != "3" || run.Action != Run || run.Files() != nil {
+	if run.Version != "3" || run.Action != RunIt || run.Files() != nil {
 		t.Errorf("%+v", run)
 	}
 }

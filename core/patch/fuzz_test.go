@@ -18,6 +18,23 @@ func FuzzRollout(f *testing.F) {
 			t.Error(err)
 		}
 		s := State{Phase: Patching, Rings: make([]RingState, len(r.Rings))}
-		r.Next(&s, Runs{}, time.Date(2026, 11, 27, 8, 0, 0, 0, time.UTC))
+		at := time.Date(2026, 11, 27, 8, 0, 0, 0, time.UTC)
+		for i := range 3 * len(r.Rings) {
+			if s.At < len(s.Rings) {
+				s.Rings[s.At].Devices = len(text) % (i + 2)
+				if i%3 > 0 {
+					s.Rings[s.At].Job = "job"
+				}
+			}
+			was := said(s)
+			do, changed := r.Next(&s, Runs{All: 4, Over: len(text) % 5, Away: i % 2}, at)
+			if changed != (said(s) != was) {
+				t.Errorf("%s: changed is %v: from %s to %s", do, changed, was, said(s))
+			}
+			if do == DoJudge {
+				r.Judged(&s, Verdict{Go: i%4 > 0})
+			}
+			at = at.Add(time.Hour)
+		}
 	})
 }

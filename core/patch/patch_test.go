@@ -1,6 +1,7 @@
 package patch
 
 import (
+	"encoding/json"
 	"fmt"
 	"math"
 	"math/rand/v2"
@@ -214,7 +215,19 @@ func TestHeld(t *testing.T) {
 	}
 }
 
-func TestCourse(t *testing.T) {
+// said is a state in words that differ where states do.
+func said(s State) string {
+	text, _ := json.Marshal(s)
+	return string(text)
+}
+
+// next is what is to be done next.
+func next(r Rollout, s *State, runs Runs, at time.Time) string {
+	do, _ := r.Next(s, runs, at)
+	return do
+}
+
+func TestProgress(t *testing.T) {
 	r := Rollout{Name: "x", Restart: RestartNever,
 		Rings: []Ring{{Name: "a", Share: 10, SoakMinutes: 60}, {Name: "empty", Share: 1}, {Name: "b"}}}
 	if err := r.Validate(); err != nil {
@@ -224,8 +237,13 @@ func TestCourse(t *testing.T) {
 	at := now
 	step := func(runs Runs, want string, phase Phase) {
 		t.Helper()
-		if got := r.Next(&s, runs, at); got != want || s.Phase != phase {
+		was := said(s)
+		got, changed := r.Next(&s, runs, at)
+		if got != want || s.Phase != phase {
 			t.Fatalf("%q in %s, want %q in %s: %+v", got, s.Phase, want, phase, s)
+		}
+		if changed != (said(s) != was) {
+			t.Fatalf("changed is %v: from %s to %s", changed, was, said(s))
 		}
 	}
 	do := func(action, by string) {
@@ -280,12 +298,12 @@ func TestCourse(t *testing.T) {
 	u := r
 	u.Urgent = true
 	s = u.Begun([]int{2, 0, 10})
-	if u.Next(&s, Runs{}, at) != DoNothing || u.Do(&s, ActionAgree, "robin", "robin", at) == nil ||
+	if next(u, &s, Runs{}, at) != DoNothing || u.Do(&s, ActionAgree, "robin", "robin", at) == nil ||
 		u.Do(&s, ActionAgree, "ines", "robin", at) != nil {
 		t.Fatalf("%+v", s)
 	}
 	s.Rings[0].Job = "one"
-	if u.Next(&s, Runs{2, 2, 0}, at) != DoJudge {
+	if next(u, &s, Runs{2, 2, 0}, at) != DoJudge {
 		t.Errorf("an urgent one is watched: %+v", s)
 	}
 }

@@ -230,15 +230,16 @@ const (
 	DoFinish  = "finish" // it is over
 )
 
-// Next moves a rollout on, as far as that needs no action, and tells what is to be done. runs are those of
-// the job of ring At, or of taking back; of a ring whose job was not begun they count for nothing.
-func (r Rollout) Next(s *State, runs Runs, now time.Time) string {
+// Next moves a rollout on, as far as that needs no action, and tells what is to be done, and whether the state has
+// changed and is to be put on record. runs are those of the job of ring At, or of taking back; of a ring whose job was
+// not begun they count for nothing.
+func (r Rollout) Next(s *State, runs Runs, now time.Time) (do string, changed bool) {
 	if s.At >= len(s.Rings) {
 		if !s.Phase.Over() {
 			s.Phase = Done
-			return DoFinish
+			return DoFinish, true
 		}
-		return DoNothing
+		return DoNothing, false
 	}
 	ring := &s.Rings[s.At]
 	switch s.Phase {
@@ -246,9 +247,10 @@ func (r Rollout) Next(s *State, runs Runs, now time.Time) string {
 		if ring.Job == "" {
 			if ring.Devices == 0 {
 				s.At++
-				return r.Next(s, Runs{}, now)
+				do, _ = r.Next(s, Runs{}, now)
+				return do, true
 			}
-			return DoBegin
+			return DoBegin, false
 		}
 		enough := r.Enough
 		if enough == 0 {
@@ -256,9 +258,9 @@ func (r Rollout) Next(s *State, runs Runs, now time.Time) string {
 		}
 		// Those that are away are caught up; those under way are awaited.
 		if runs.Over < runs.All && (100*runs.Over < enough*runs.All || runs.Over+runs.Away < runs.All) {
-			return DoNothing
+			return DoNothing, false
 		}
-		s.Phase, ring.Through = Soaking, now
+		s.Phase, ring.Through, changed = Soaking, now, true
 		soak := time.Duration(r.Rings[s.At].SoakMinutes) * time.Minute
 		if r.Urgent && s.Agreed != "" {
 			soak = 0
@@ -267,26 +269,27 @@ func (r Rollout) Next(s *State, runs Runs, now time.Time) string {
 		fallthrough
 	case Soaking:
 		if now.Before(ring.Until) {
-			return DoNothing
+			return DoNothing, changed
 		}
-		return DoJudge
+		return DoJudge, changed
 	case Reverting:
 		if ring.Back == "" {
-			return DoRevert
+			return DoRevert, false
 		}
 		if runs.Over < runs.All {
-			return DoNothing
+			return DoNothing, false
 		}
 		ring.Reverted = true
 		for i := s.At - 1; i >= 0; i-- { // the rings before it too
 			if s.Rings[i].Job != "" && !s.Rings[i].Reverted {
 				s.At = i
-				return r.Next(s, Runs{}, now)
+				do, _ = r.Next(s, Runs{}, now)
+				return do, true
 			}
 		}
-		s.Phase = PhaseHeld
+		s.Phase, changed = PhaseHeld, true
 	}
-	return DoNothing
+	return DoNothing, changed
 }
 
 // Judged takes the verdict on ring At.

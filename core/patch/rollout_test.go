@@ -209,11 +209,11 @@ func TestWhatAPersonMayDo(t *testing.T) {
 	// An urgent one, agreed to, watches no ring; a rollout that has no ring left is over, once.
 	s = State{Phase: Patching, Agreed: "ines", Rings: []RingState{{Devices: 1, Job: "a"}}}
 	urgent := Rollout{Urgent: true, Rings: []Ring{{SoakMinutes: 60}}}
-	if do := urgent.Next(&s, Runs{1, 1, 0}, now); do != DoJudge {
+	if do := next(urgent, &s, Runs{1, 1, 0}, now); do != DoJudge {
 		t.Errorf("%q, %+v", do, s)
 	}
 	s.At = 1
-	if first, then := urgent.Next(&s, Runs{}, now), urgent.Next(&s, Runs{}, now); first != DoFinish || then != DoNothing ||
+	if first, then := next(urgent, &s, Runs{}, now), next(urgent, &s, Runs{}, now); first != DoFinish || then != DoNothing ||
 		s.Phase != Done {
 		t.Errorf("%q, then %q", first, then)
 	}

@@ -4,7 +4,6 @@ package access
 
 import (
 	"context"
-	"crypto/ed25519"
 	"crypto/rand"
 	"errors"
 	"fmt"
@@ -16,15 +15,16 @@ import (
 
 	"github.com/gin-gonic/gin"
 	"github.com/google/uuid"
-	"github.com/jackc/pgx/v5/pgxpool"
 
 	"moorwatch.example/contract/api"
 	"moorwatch.example/core/access"
 	"moorwatch.example/core/device"
 	"moorwatch.example/core/health"
 	"moorwatch.example/core/secret"
+	"moorwatch.example/service/bus"
 	"moorwatch.example/service/db"
 	"moorwatch.example/service/front"
+	"moorwatch.example/service/part"
 	"moorwatch.example/service/post"
 )
 
@@ -37,7 +37,7 @@ const (
 // Service serves the access part of the contract.
 type Service struct {
 	store    store
-	Log      *Log
+	log      *Log
 	anchors  []string
 	anchored int64  // the last entry whose head is kept outside
 	address  string // of the console, for links
@@ -46,15 +46,23 @@ type Service struct {
 	post     post.Post      // by which people are told of changes to their sign-in
 	telling  sync.WaitGroup // mails under way
 	hashing  chan struct{}  // bounds the memory that password hashes take at once
-	watchers []func(context.Context, front.RightsChange)
+	bus      *bus.Bus
 }
 
 // New makes the column. address is where people reach the console, and poster how they are told of changes to
-// their sign-in. ring seals the seeds of authenticators, key signs the audit log, whose head is written to each of anchors.
-func New(pool *pgxpool.Pool, address string, poster post.Post, ring *secret.Ring, key ed25519.PrivateKey, anchors []string) *Service {
-	s := store{pool, ring}
-	return &Service{store: s, Log: newLog(s, key), anchors: anchors, address: address, post: poster, passkeys: newPasskeys(address),
-		hashing: make(chan struct{}, 4)}
+// their sign-in. ring seals the seeds of authenticators; the head of the audit log is written to each of anchors.
+func New(base part.Base, log *Log, scopes Scopes, address string, poster post.Post, ring *secret.Ring, anchors []string) *Service {
+	a := &Service{store: store{base.Pool, ring}, log: log, scopes: scopes, bus: base.Bus, anchors: anchors, address: address, post: poster,
+		passkeys: newPasskeys(address), hashing: make(chan struct{}, 4)}
+	a.bus.DeviceMoved.Subscribe(func(ctx context.Context, _ uuid.UUID) { a.changed(ctx, bus.RightsChanged{}) })
+	a.bus.ScopeUser.Subscribe(a.scopeInUse)
+	a.bus.RoleHolder.Subscribe(a.holderAt)
+	return a
+}
+
+// Part is what the service hands out.
+func (a *Service) Part() part.Part {
+	return part.Part{Name: "access", Run: []func(context.Context){a.Run}, Expire: a.expire, Reseal: a.reseal, Close: a.close}
 }
 
 // Scopes knows where roles may be held, and what of the fleet their holders see.
@@ -68,33 +76,18 @@ type Scopes interface {
 	Publish(name string, data any)
 }
 
-// Join gives the column the fleet.
-func (a *Service) Join(scopes Scopes) { a.scopes = scopes }
-
-// Watch has a function called whenever what somebody may do has changed, before the change is answered.
-// It is called before the service serves.
-func (a *Service) Watch(told func(context.Context, front.RightsChange)) {
-	a.watchers = append(a.watchers, told)
-}
-
-// changeWithin is how long all watchers may take together to act on a change.
+// changeWithin is how long all who are told of a change may take together to act on it.
 const changeWithin = 10 * time.Second
 
-// changed tells watchers that what somebody may do has changed. What it ends is ended also when who
+// changed tells others that what somebody may do has changed. What it ends is ended also when who
 // changed it has left.
-func (a *Service) changed(ctx context.Context, what front.RightsChange) {
+func (a *Service) changed(ctx context.Context, what bus.RightsChanged) {
 	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), changeWithin)
 	defer cancel()
-	for _, told := range a.watchers {
-		told(ctx, what)
-	}
+	a.bus.RightsChanged.Publish(ctx, what)
 }
 
-// PlacesChanged tells watchers that a device stands elsewhere: what somebody may do there is another now.
-func (a *Service) PlacesChanged(ctx context.Context) { a.changed(ctx, front.RightsChange{}) }
-
-// Reseal seals anew what was sealed under an older key, and returns how much that was.
-func (a *Service) Reseal(ctx context.Context) (int, error) { return a.store.reseal(ctx) }
+func (a *Service) reseal(ctx context.Context) (int, error) { return a.store.reseal(ctx) }
 
 // Run keeps the audit log's head outside until ctx ends, and waits for what people are told by then.
 func (a *Service) Run(ctx context.Context) {
@@ -102,16 +95,16 @@ func (a *Service) Run(ctx context.Context) {
 	a.telling.Wait()
 }
 
-// Close ends the audit log after all that others put on record, and keeps its last head outside.
-func (a *Service) Close() {
-	a.Log.Close()
+// close ends the audit log after all that others put on record, and keeps its last head outside.
+func (a *Service) close() {
+	a.log.Close()
 	ctx, cancel := context.WithTimeout(context.Background(), 5*time.Second)
 	defer cancel()
 	a.writeHead(ctx)
 }
 
-// Expire removes sessions, links and failures that no longer count. It is run every hour.
-func (a *Service) Expire(ctx context.Context) error { return a.store.expire(ctx) }
+// expire removes sessions, links and failures that no longer count. It is run every hour.
+func (a *Service) expire(ctx context.Context) error { return a.store.expire(ctx) }
 
 // Authenticate implements front.Sessions.
 func (a *Service) Authenticate(r *http.Request) (*front.Caller, error) {
@@ -171,7 +164,7 @@ func (a *Service) FirstOwner(ctx context.Context) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	err = a.Log.Record(ctx, front.Entry{Actor: "service", Via: "service", Action: "person.add", Detail: "the first owner", Result: "done"})
+	err = a.log.Record(ctx, front.Entry{Actor: "service", Via: "service", Action: "person.add", Detail: "the first owner", Result: "done"})
 	return strings.Replace(link, "/set-up#", "/set-up?first#", 1), err
 }
 
@@ -234,7 +227,7 @@ func (a *Service) SetUp(c *gin.Context) {
 		front.Fail(c, err)
 		return
 	}
-	a.changed(ctx, front.RightsChange{Person: p.ID, Revoked: true})
+	a.changed(ctx, bus.RightsChanged{Person: p.ID, Revoked: true})
 	a.tell(c, p.Email, "your set-up link was used",
 		"A password was chosen for you with a set-up link. Sign-ins and API tokens from before hold no more.")
 	a.begin(c, p, "person.set-up")
@@ -292,7 +285,7 @@ func (a *Service) failed(c *gin.Context, action, email string, why error) {
 	ctx := c.Request.Context()
 	entry := front.EntryOf(c, action, "refused")
 	entry.Actor = cut(device.CleanText(email), 320)
-	if err := a.Log.Record(ctx, entry); err != nil {
+	if err := a.log.Record(ctx, entry); err != nil {
 		why = err
 	}
 	if attemptOf(c).failed+1 == access.FreeFailures {
@@ -334,7 +327,7 @@ func (a *Service) begin(c *gin.Context, p person, action string) {
 	entry.Actor = p.Email
 	secret, err := a.open(c, p, sessionLasts, false)
 	if err == nil {
-		err = errors.Join(a.passed(c, true), a.know(c, p), a.Log.Record(ctx, entry))
+		err = errors.Join(a.passed(c, true), a.know(c, p), a.log.Record(ctx, entry))
 	}
 	if err != nil {
 		front.Fail(c, err)
@@ -384,11 +377,11 @@ func (a *Service) SignOut(c *gin.Context) {
 			return
 		}
 	}
-	if err := a.Log.Record(ctx, front.EntryOf(c, "session.end", "done")); err != nil {
+	if err := a.log.Record(ctx, front.EntryOf(c, "session.end", "done")); err != nil {
 		front.Fail(c, err)
 		return
 	}
-	a.changed(ctx, front.RightsChange{Person: p.ID})
+	a.changed(ctx, bus.RightsChanged{Person: p.ID})
 	front.SetSession(c, "", 0)
 	c.Status(http.StatusNoContent)
 }
@@ -433,7 +426,7 @@ func (a *Service) SetPassword(c *gin.Context) {
 	if a.done(c, "password.set", "", err) {
 		a.tell(c, p.Email, "your password was changed",
 			"Your password was changed. Your other sign-ins and all of your API tokens hold no more.")
-		a.changed(ctx, front.RightsChange{Person: p.ID, Revoked: true})
+		a.changed(ctx, bus.RightsChanged{Person: p.ID, Revoked: true})
 		c.Status(http.StatusNoContent)
 	}
 }

@@ -79,7 +79,7 @@ func (a *Service) ExportAudit(c *gin.Context, in api.ExportAuditParams) {
 		batch, err = a.store.auditAfter(ctx, w, 0, exportRows)
 	}
 	if err == nil {
-		err = a.Log.Record(ctx, entry)
+		err = a.log.Record(ctx, entry)
 	}
 	if err != nil {
 		front.Fail(c, err)

@@ -62,7 +62,7 @@ func (a *Service) invited(c *gin.Context, id api.ID, in api.Invitation) error {
 	if out.HandOver {
 		entry.Action = "screen.hand-over"
 	}
-	if err := a.Log.Record(ctx, entry); err != nil {
+	if err := a.log.Record(ctx, entry); err != nil {
 		return err
 	}
 	a.scopes.Publish("invited", out)

@@ -9,6 +9,7 @@ import (
 	"time"
 
 	"github.com/google/uuid"
+	"github.com/jackc/pgx/v5/pgxpool"
 
 	"moorwatch.example/core/access"
 	"moorwatch.example/service/front"
@@ -41,8 +42,9 @@ const (
 	recordWithin = 10 * time.Second
 )
 
-func newLog(s store, key ed25519.PrivateKey) *Log {
-	l := &Log{store: s, key: key, queue: make(chan record, logQueue), stop: make(chan struct{}), over: make(chan struct{})}
+// NewLog makes the audit log, whose entries the key signs. Close ends it.
+func NewLog(pool *pgxpool.Pool, key ed25519.PrivateKey) *Log {
+	l := &Log{store: store{pool: pool}, key: key, queue: make(chan record, logQueue), stop: make(chan struct{}), over: make(chan struct{})}
 	go l.run()
 	return l
 }

@@ -16,6 +16,7 @@ import (
 	"moorwatch.example/core/access"
 	"moorwatch.example/core/device"
 	"moorwatch.example/core/health"
+	"moorwatch.example/service/bus"
 	"moorwatch.example/service/db"
 	"moorwatch.example/service/front"
 )
@@ -164,7 +165,7 @@ func (a *Service) done(c *gin.Context, action, detail string, err error) bool {
 		err = front.Problem(http.StatusConflict, "Nobody would be left who is owner everywhere.", "Make somebody else owner first.")
 	}
 	taken := front.Problem(http.StatusConflict, "Somebody has this e-mail address already.", "Each person needs an address of their own.")
-	return front.Changed(c, a.Log, front.Change{Action: action, Detail: detail, Taken: taken}, err)
+	return front.Changed(c, a.log, front.Change{Action: action, Detail: detail, Taken: taken}, err)
 }
 
 // AddPerson adds someone who may sign in: POST /people.
@@ -213,7 +214,7 @@ func (a *Service) answer(c *gin.Context, status int, action string, p person, li
 	if !a.done(c, action, p.Email+": "+told(p.Rights), err) {
 		return
 	}
-	a.changed(c.Request.Context(), front.RightsChange{Person: p.ID, Revoked: action == "person.reset"})
+	a.changed(c.Request.Context(), bus.RightsChanged{Person: p.ID, Revoked: action == "person.reset"})
 	if action == "person.reset" {
 		a.tell(c, p.Email, "your sign-in was reset", front.CallerOf(c).Name+
 			" made a new set-up link for you. Your password, second factors and API tokens hold no more.")
@@ -236,7 +237,7 @@ func (a *Service) RemovePerson(c *gin.Context, id api.ID) {
 		err = a.store.removePerson(c.Request.Context(), id)
 	}
 	if a.done(c, "person.remove", p.Email, err) {
-		a.changed(c.Request.Context(), front.RightsChange{Person: id, Revoked: true})
+		a.changed(c.Request.Context(), bus.RightsChanged{Person: id, Revoked: true})
 		c.Status(http.StatusNoContent)
 	}
 }
@@ -323,7 +324,7 @@ func (a *Service) SetRole(c *gin.Context, name string) {
 	}
 	r, err := a.store.setRole(c.Request.Context(), access.Role(name), about, all, front.CallerOf(c).Email)
 	if a.done(c, "role.set", fmt.Sprint(name, ": ", all), err) {
-		a.changed(c.Request.Context(), front.RightsChange{})
+		a.changed(c.Request.Context(), bus.RightsChanged{})
 		c.JSON(http.StatusOK, describeRole(r))
 	}
 }
@@ -372,7 +373,7 @@ func (a *Service) SetSignInPolicy(c *gin.Context) {
 		err = a.store.setIdleMinutes(c.Request.Context(), *in.IdleMinutes)
 	}
 	if a.done(c, "sign-in-policy.set", detail, err) {
-		a.changed(c.Request.Context(), front.RightsChange{})
+		a.changed(c.Request.Context(), bus.RightsChanged{})
 		c.JSON(http.StatusOK, in)
 	}
 }
@@ -403,7 +404,7 @@ func (a *Service) EndSignIn(c *gin.Context, id api.ID) {
 		err = front.NotFound("sign-in of yours")
 	}
 	if a.done(c, "sign-in.end", caller.Email, err) {
-		a.changed(ctx, front.RightsChange{Person: caller.ID})
+		a.changed(ctx, bus.RightsChanged{Person: caller.ID})
 		c.Status(http.StatusNoContent)
 	}
 }
@@ -420,19 +421,19 @@ func (a *Service) EndPersonSignIns(c *gin.Context, id api.ID) {
 		err = a.store.revokeAll(ctx, id)
 	}
 	if a.done(c, "sign-in.end", "all of "+p.Email, err) {
-		a.changed(ctx, front.RightsChange{Person: id, Revoked: true})
+		a.changed(ctx, bus.RightsChanged{Person: id, Revoked: true})
 		c.Status(http.StatusNoContent)
 	}
 }
 
-// HolderAt implements fleet.RoleHolder.
-func (a *Service) HolderAt(ctx context.Context, scope health.Scope) (name string, err error) {
+// holderAt implements fleet.RoleHolder.
+func (a *Service) holderAt(ctx context.Context, scope health.Scope) (name string, err error) {
 	name, _, err = a.store.holderAt(ctx, scope)
 	return name, err
 }
 
-// ScopeInUse implements fleet.ScopeUser.
-func (a *Service) ScopeInUse(ctx context.Context, scope health.Scope) (what string, err error) {
+// scopeInUse implements fleet.ScopeUser.
+func (a *Service) scopeInUse(ctx context.Context, scope health.Scope) (what string, err error) {
 	name, role, err := a.store.holderAt(ctx, scope)
 	if name != "" {
 		what = "the role " + role + " of " + name

@@ -15,6 +15,7 @@ import (
 	"moorwatch.example/contract/api"
 	"moorwatch.example/core/access"
 	"moorwatch.example/core/health"
+	"moorwatch.example/service/bus"
 	"moorwatch.example/service/db"
 	"moorwatch.example/service/front"
 )
@@ -102,7 +103,7 @@ func (a *Service) AddToken(c *gin.Context) {
 	if err == nil {
 		entry := front.EntryOf(c, "token.add", "done")
 		entry.Detail = in.Name
-		err = a.Log.Record(ctx, entry)
+		err = a.log.Record(ctx, entry)
 	}
 	if err != nil {
 		front.Fail(c, err)
@@ -152,7 +153,7 @@ func (a *Service) revoke(c *gin.Context, person, id uuid.UUID) {
 		err = front.NotFound("API token that holds")
 	}
 	if a.done(c, "token.revoke", name, err) {
-		a.changed(ctx, front.RightsChange{Person: person})
+		a.changed(ctx, bus.RightsChanged{Person: person})
 		c.Status(http.StatusNoContent)
 	}
 }

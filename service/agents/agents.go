@@ -24,6 +24,7 @@ import (
 
 	"moorwatch.example/contract/api"
 	"moorwatch.example/core/release"
+	"moorwatch.example/service/part"
 )
 
 // Service serves the releases.
@@ -45,6 +46,12 @@ type kept struct {
 
 // New serves the releases in a folder. own tells that the service is its own certificate authority.
 func New(dir, url string, own bool) *Service { return &Service{dir: dir, url: url, own: own} }
+
+// Part is what the service hands out.
+func (c *Service) Part() part.Part {
+	return part.Part{Name: "agents",
+		Links: map[string]http.HandlerFunc{"GET /release": c.serveRelease, "GET /release/program": c.serveProgram}}
+}
 
 // manifestFile and keyFile are names of files in the folder: of a release, and of the keys that sign here
 // beside those that are part of the program.
@@ -215,8 +222,8 @@ func (w whole) WriteHeader(status int) {
 	w.ResponseWriter.WriteHeader(status)
 }
 
-// ServeRelease gives a device the manifest of the latest release: GET /release over its link.
-func (c *Service) ServeRelease(w http.ResponseWriter, _ *http.Request) {
+// serveRelease gives a device the manifest of the latest release: GET /release over its link.
+func (c *Service) serveRelease(w http.ResponseWriter, _ *http.Request) {
 	all := c.releases()
 	if len(all) == 0 {
 		http.Error(w, "there is no release", http.StatusNotFound)
@@ -226,8 +233,8 @@ func (c *Service) ServeRelease(w http.ResponseWriter, _ *http.Request) {
 	w.Write(all[0].signed)
 }
 
-// ServeProgram gives a device a program of a release: GET /release/program over its link.
-func (c *Service) ServeProgram(w http.ResponseWriter, r *http.Request) {
+// serveProgram gives a device a program of a release: GET /release/program over its link.
+func (c *Service) serveProgram(w http.ResponseWriter, r *http.Request) {
 	offset, err := strconv.ParseInt(r.URL.Query().Get("offset"), 10, 64)
 	if err != nil || offset < 0 {
 		http.Error(w, "offset is a number of bytes", http.StatusBadRequest)

@@ -160,9 +160,9 @@ func (f *Service) Enrol(c *gin.Context) {
 			slog.Error("whether a new device was here before is not known", "device", e.Device, "error", err)
 		}
 	}
-	f.reviewer.Review(e.Device)
-	if f.Enrolled != nil && !waiting {
-		f.Enrolled(e.Device)
+	f.judgeAgain(ctx, e.Device)
+	if !waiting {
+		f.bus.DeviceEnrolled.Publish(ctx, e.Device)
 	}
 	c.JSON(http.StatusCreated, e)
 }

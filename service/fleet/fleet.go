@@ -6,59 +6,55 @@ import (
 	"context"
 	"log/slog"
 	"net/http"
-	"slices"
 	"time"
 
 	"github.com/gin-gonic/gin"
 	"github.com/google/uuid"
-	"github.com/jackc/pgx/v5/pgxpool"
 
 	"moorwatch.example/contract/api"
 	"moorwatch.example/core/access"
 	"moorwatch.example/core/device"
 	"moorwatch.example/core/health"
+	"moorwatch.example/core/roster"
 	"moorwatch.example/core/selector"
+	"moorwatch.example/service/bus"
 	"moorwatch.example/service/db"
 	"moorwatch.example/service/front"
+	"moorwatch.example/service/part"
 )
-
-// Reviewer judges devices anew, soon, after something about them changed.
-type Reviewer interface {
-	Review(devices ...uuid.UUID)
-}
 
 // Service serves the fleet part of the contract.
 type Service struct {
 	store    store
-	users    []ScopeUser
-	holders  RoleHolder
 	audit    front.Recorder
-	reviewer Reviewer
-	hint     string // carried by enrolment tokens: the fingerprint of the service's own authority
+	bus      *bus.Bus
+	hint     string
 	events   *front.Broker
 	presence chan presence
 	changed  chan []uuid.UUID
 	guesses  guesses
-	roster   *roster
-	// Disconnect ends a device's link. It is set when the hub is joined to the column.
-	Disconnect func(device uuid.UUID)
-	// Enrolled, when set, is told of devices that were enrolled.
-	// Moved, when set, is told that a device stands elsewhere, before that is answered.
-	Moved    func(ctx context.Context)
-	Enrolled func(device uuid.UUID)
-	// RemovalCode is with which the agent of a protected device can be taken off it.
-	RemovalCode func(device uuid.UUID) string
+	roster   *roster.Roster
+	removal  RemovalCode
 }
 
-// New makes the column.
-func New(pool *pgxpool.Pool, audit front.Recorder, reviewer Reviewer, hint string) *Service {
-	return &Service{store: store{pool: pool}, audit: audit, reviewer: reviewer, hint: hint, events: front.NewBroker(),
-		presence: make(chan presence, 1024), changed: make(chan []uuid.UUID, 1024), roster: newRoster(), Disconnect: func(uuid.UUID) {}}
+// RemovalCode is with which the agent of a protected device can be taken off it.
+type RemovalCode func(device uuid.UUID) string
+
+// New makes the column. hint is carried by enrolment tokens: the fingerprint of the service's own authority.
+func New(base part.Base, hint string, removal RemovalCode) *Service {
+	return &Service{store: store{base.Pool, base.Bus}, audit: base.Audit, bus: base.Bus, hint: hint, removal: removal,
+		events: front.NewBroker(), presence: make(chan presence, 1024), changed: make(chan []uuid.UUID, 1024), roster: roster.New()}
 }
 
-// Join gives the column who keeps something of devices, who sets something for groups, and who knows the roles.
-func (f *Service) Join(dependents []Dependent, users []ScopeUser, holders RoleHolder) {
-	f.store.dependents, f.users, f.holders = dependents, users, holders
+// Part is what the service hands out.
+func (f *Service) Part() part.Part {
+	return part.Part{Name: "fleet", Links: map[string]http.HandlerFunc{"POST /facts": f.serveFacts}, Begin: f.begin,
+		Run: []func(context.Context){f.run}}
+}
+
+// judgeAgain has devices judged anew, soon.
+func (f *Service) judgeAgain(ctx context.Context, devices ...uuid.UUID) {
+	f.bus.DevicesChanged.Publish(ctx, devices)
 }
 
 // Audience names this service to its devices; it is made with the database.
@@ -103,18 +99,12 @@ func (f *Service) ListDevices(c *gin.Context, in api.ListDevicesParams) {
 // told why.
 func (f *Service) chosen(ctx context.Context, caller *front.Caller, where *string, group *uuid.UUID, after place, limit int) ([]api.Device,
 	error) {
-	found, err := f.roster.chosen(where, group)
+	found, err := f.entries(where, group)
 	if err != nil {
 		return nil, err
 	}
 	found = seen(caller, found)
-	last := &entry{id: after.ID}
-	last.subject.Name = after.Name
-	i, same := slices.BinarySearchFunc(found, last, byName)
-	if same {
-		i++
-	}
-	found = found[i:]
+	found = roster.After(found, after.Name, after.ID)
 	return f.rows(ctx, found[:min(limit, len(found))])
 }
 
@@ -164,8 +154,8 @@ func (f *Service) find(ctx context.Context, caller *front.Caller, name string) (
 		return api.Device{}, e
 	}
 	var names []string
-	for _, e := range seen(caller, f.roster.all()) {
-		names = append(names, e.subject.Name)
+	for _, e := range seen(caller, f.roster.All()) {
+		names = append(names, e.Subject.Name)
 	}
 	e := front.Problem(http.StatusNotFound, "No device is named "+device.CleanName(name)+".", "Look at the list of devices.")
 	if e.Candidates = device.Nearest(name, names, 5); len(e.Candidates) > 0 {
@@ -237,7 +227,7 @@ func (f *Service) RetireDevice(c *gin.Context, id api.ID) {
 		err = front.NotFound("device")
 	}
 	if err == nil {
-		f.Disconnect(id)
+		f.bus.IdentityRevoked.Publish(ctx, id)
 		f.Changed([]uuid.UUID{id})
 		entry := front.EntryOf(c, "device.retire", "done")
 		entry.Device, entry.DeviceName = id, name
@@ -279,10 +269,8 @@ func (f *Service) MoveDevice(c *gin.Context, id api.ID) {
 	}
 	if err == nil {
 		f.Changed([]uuid.UUID{id})
-		f.reviewer.Review(id)
-		if f.Moved != nil {
-			f.Moved(ctx)
-		}
+		f.judgeAgain(ctx, id)
+		f.bus.DeviceMoved.Publish(ctx, id)
 		entry := front.EntryOf(c, "device.move", "to "+in.Site+" of "+in.Organisation)
 		entry.Device, entry.DeviceName = id, name
 		err = f.audit.Record(ctx, entry)
@@ -303,7 +291,7 @@ func (f *Service) GetRemovalCode(c *gin.Context, id api.ID) {
 		front.Fail(c, err)
 		return
 	}
-	c.JSON(http.StatusOK, api.RemovalCode{Code: f.RemovalCode(id)})
+	c.JSON(http.StatusOK, api.RemovalCode{Code: f.removal(id)})
 }
 
 // ListOrganisations lists organisations with their sites: GET /organisations.

@@ -10,6 +10,7 @@ import (
 
 	"moorwatch.example/contract/api"
 	"moorwatch.example/core/device"
+	"moorwatch.example/core/roster"
 )
 
 // listed reads rows for the roster, of all devices when ids is nil.
@@ -27,7 +28,9 @@ func (s store) listed(ctx context.Context, ids []uuid.UUID) ([]listed, error) {
 		if err == nil && vitals != nil {
 			var v device.Vitals
 			err = json.Unmarshal(vitals, &v)
-			v.Readings(func(name string, value float64) { l.readings = append(l.readings, reading{name, value}) })
+			v.Readings(func(name string, value float64) {
+				l.readings = append(l.readings, roster.Reading{Name: name, Value: value})
+			})
 		}
 		return l, err
 	})

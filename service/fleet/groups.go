@@ -16,6 +16,7 @@ import (
 	"moorwatch.example/core/access"
 	"moorwatch.example/core/device"
 	"moorwatch.example/core/health"
+	"moorwatch.example/core/roster"
 	"moorwatch.example/core/selector"
 	"moorwatch.example/service/db"
 	"moorwatch.example/service/front"
@@ -27,25 +28,25 @@ func (f *Service) readGroups(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	var all []group
+	var all []roster.Group
 	for _, row := range rows {
-		g := group{id: row.ID, name: row.Name, members: map[uuid.UUID]bool{}}
+		g := roster.Group{ID: row.ID, Name: row.Name, Members: map[uuid.UUID]bool{}}
 		if row.Organisation != nil {
-			g.of = row.Organisation.String()
+			g.Organisation = row.Organisation.String()
 		}
 		if row.Expression != "" {
-			if g.match, err = selector.Compile(row.Expression); err != nil {
+			if g.Match, err = selector.Compile(row.Expression); err != nil {
 				slog.Warn("a group's expression cannot be read any more", "group", row.Name, "error", err)
 			}
 		} else {
 			for _, id := range *row.Members {
-				g.members[id] = true
+				g.Members[id] = true
 			}
 		}
 		all = append(all, g)
 	}
-	if moved := f.roster.setGroups(all, time.Now()); len(moved) > 0 {
-		f.reviewer.Review(moved...)
+	if moved := f.roster.SetGroups(all, time.Now()); len(moved) > 0 {
+		f.judgeAgain(ctx, moved...)
 		f.Changed(moved)
 	}
 	return nil
@@ -56,7 +57,7 @@ func (f *Service) ListGroups(c *gin.Context, in api.ListGroupsParams) {
 	caller := front.CallerOf(c)
 	var own []uuid.UUID // nil is all
 	if !caller.Rights.Everywhere(access.FleetRead) {
-		own = f.roster.groupsWith(func(e *entry) bool { return sees(caller, e) })
+		own = f.roster.GroupsWith(func(e *roster.Entry) bool { return sees(caller, e) })
 	}
 	front.List(c, in.Cursor, in.Limit, "", func(ctx context.Context, after string, limit int) ([]api.Group, error) {
 		return f.store.groups(ctx, own, after, limit)
@@ -70,8 +71,8 @@ func (f *Service) ListGroups(c *gin.Context, in api.ListGroupsParams) {
 // those.
 func (f *Service) count(caller *front.Caller, groups []api.Group) {
 	counts := map[string]int{}
-	for _, e := range seen(caller, f.roster.all()) {
-		for _, id := range e.place.Groups {
+	for _, e := range seen(caller, f.roster.All()) {
+		for _, id := range e.Place.Groups {
 			counts[id]++
 		}
 	}
@@ -129,7 +130,7 @@ func (f *Service) putGroup(c *gin.Context, id *uuid.UUID, status int, action str
 // RemoveGroup removes a group that nothing is set for: DELETE /groups/{id}.
 func (f *Service) RemoveGroup(c *gin.Context, id api.ID) {
 	ctx := c.Request.Context()
-	user, err := f.scopeInUse(ctx, health.Scope{Kind: health.Group, ID: id.String()})
+	user, err := f.bus.ScopeUser.Ask(ctx, health.Scope{Kind: health.Group, ID: id.String()})
 	if user != "" {
 		err = front.Problem(http.StatusConflict, "The group is in use.", fmt.Sprintf("It is the scope of %s: change that first.", user))
 	}
@@ -151,19 +152,18 @@ func (f *Service) PreviewGroup(c *gin.Context) {
 	if !ok {
 		return
 	}
-	found, of, undecided, why, err := f.roster.matching(in.Expression, seen(front.CallerOf(c), f.roster.all()))
+	match, err := f.matching(in.Expression, seen(front.CallerOf(c), f.roster.All()))
 	var rows []api.Device
 	if err == nil {
-		rows, err = f.rows(c.Request.Context(), found[:min(previewed, len(found))])
+		rows, err = f.rows(c.Request.Context(), match.Found[:min(previewed, len(match.Found))])
 	}
 	if err != nil {
 		front.Fail(c, err)
 		return
 	}
-	out := api.GroupPreview{Count: len(found), Of: of, Items: append([]api.Device{}, rows...), Undecided: undecided}
-	if why != nil {
-		text := why.Error()
-		out.Why = &text
+	out := api.GroupPreview{Count: len(match.Found), Of: match.Of, Items: append([]api.Device{}, rows...), Undecided: match.Undecided}
+	if match.Why != nil {
+		out.Why = new(match.Why.Error())
 	}
 	c.JSON(http.StatusOK, out)
 }
@@ -188,8 +188,8 @@ func (f *Service) ListWords(c *gin.Context) {
 			}
 		}
 	}
-	for i, e := range seen(front.CallerOf(c), f.roster.all()) {
-		s := &e.subject
+	for i, e := range seen(front.CallerOf(c), f.roster.All()) {
+		s := &e.Subject
 		note("organisation", s.Organisation)
 		note("site", s.Site)
 		note("os", s.OS)

@@ -65,7 +65,7 @@ func (f *Service) Conflict(ctx context.Context, id uuid.UUID, address string) {
 	if err != nil {
 		slog.Error("a second computer with one identity could not be noted", "device", id, "error", err)
 	}
-	f.reviewer.Review(id)
+	f.judgeAgain(ctx, id)
 }
 
 // reportEvery is how often it is reported of one device that it has more than it may.
@@ -88,7 +88,7 @@ func (f *Service) Exceeded(id uuid.UUID, what string) {
 		if err != nil {
 			slog.Error("a device that has more than it may could not be noted", "device", id, "error", err)
 		}
-		f.reviewer.Review(id)
+		f.judgeAgain(ctx, id)
 	}()
 }
 
@@ -99,8 +99,8 @@ const (
 	retryPresence  = time.Second
 )
 
-// Run writes presence and publishes changes until ctx ends and everything told before is written.
-func (f *Service) Run(ctx context.Context) {
+// run writes presence and publishes changes until ctx ends and everything told before is written.
+func (f *Service) run(ctx context.Context) {
 	done := make(chan struct{})
 	go func() {
 		defer close(done)
@@ -110,10 +110,10 @@ func (f *Service) Run(ctx context.Context) {
 	<-done
 }
 
-// Begin notes that after a restart no device is connected yet.
-func (f *Service) Begin(ctx context.Context) error {
+// begin notes that after a restart no device is connected yet.
+func (f *Service) begin(ctx context.Context) error {
 	ids, err := f.store.allSilent(ctx)
-	f.reviewer.Review(ids...)
+	f.judgeAgain(ctx, ids...)
 	return errors.Join(err, f.readRoster(ctx))
 }
 
@@ -157,7 +157,7 @@ func (f *Service) flush(ctx context.Context, pending map[uuid.UUID]presence) boo
 		return false
 	}
 	clear(pending)
-	f.reviewer.Review(ids...)
+	f.judgeAgain(ctx, ids...)
 	return true
 }
 
@@ -216,8 +216,8 @@ func (f *Service) tell(ctx context.Context, ids []uuid.UUID) error {
 	return nil
 }
 
-// ServeFacts takes a device's facts over its link: POST /facts.
-func (f *Service) ServeFacts(w http.ResponseWriter, r *http.Request) {
+// serveFacts takes a device's facts over its link: POST /facts.
+func (f *Service) serveFacts(w http.ResponseWriter, r *http.Request) {
 	var facts device.Facts
 	if err := json.NewDecoder(http.MaxBytesReader(w, r.Body, link.MaxFacts)).Decode(&facts); err != nil {
 		hub.Refuse(w, err)
@@ -229,6 +229,6 @@ func (f *Service) ServeFacts(w http.ResponseWriter, r *http.Request) {
 		http.Error(w, "the database does not answer", http.StatusServiceUnavailable)
 		return
 	}
-	f.reviewer.Review(id)
+	f.judgeAgain(r.Context(), id)
 	w.WriteHeader(http.StatusNoContent)
 }

@@ -137,7 +137,7 @@ func (f *Service) strange(ctx context.Context, id uuid.UUID, k known, address, h
 		if err := f.audit.Record(ctx, entry); err != nil {
 			slog.Error("a question about an identity is not on record", "device", id, "error", err)
 		}
-		f.reviewer.Review(id)
+		f.judgeAgain(ctx, id)
 	}
 	return &link.Refusal{Status: http.StatusTooEarly,
 		Reason: "this identity was made on another computer: a technician is asked whether it is the same device"}
@@ -215,18 +215,16 @@ func (f *Service) AnswerIdentityQuestion(c *gin.Context, id api.ID) {
 		if err := f.recognise(ctx, id, q.Name, q.Address, q.Hardware); err != nil {
 			slog.Error("whether a new device was here before is not known", "device", id, "error", err)
 		}
-		if f.Enrolled != nil {
-			f.Enrolled(id)
-		}
+		f.bus.DeviceEnrolled.Publish(ctx, id)
 	}
 	changed := []uuid.UUID{id}
 	if in.Same {
-		f.Disconnect(id) // who is connected is not the one that is meant
+		f.bus.IdentityRevoked.Publish(ctx, id) // who is connected is not the one that is meant
 		if q.Older != nil {
 			changed = append(changed, *q.Older)
 		}
 	}
 	f.Changed(changed)
-	f.reviewer.Review(changed...)
+	f.judgeAgain(ctx, changed...)
 	c.Status(http.StatusNoContent)
 }

@@ -14,12 +14,13 @@ import (
 	"moorwatch.example/contract/api"
 	"moorwatch.example/core/device"
 	"moorwatch.example/core/health"
+	"moorwatch.example/service/bus"
 )
 
 // store is every question that this column asks of the database.
 type store struct {
-	pool       *pgxpool.Pool
-	dependents dependents
+	pool *pgxpool.Pool
+	bus  *bus.Bus
 }
 
 const deviceColumns = `d.id, d.name, o.name, s.name, d.os, d.os_name, d.os_version, d.arch, d.model, d.serial, d.addresses,
@@ -113,7 +114,7 @@ func (s store) retireIn(ctx context.Context, tx pgx.Tx, id uuid.UUID) (name stri
 		id).Scan(&name); err != nil {
 		return name, err
 	}
-	return name, s.dependents.retired(ctx, tx, id)
+	return name, s.bus.DeviceRetiring.Do(ctx, bus.DeviceRetiring{Tx: tx, Device: id})
 }
 
 // move gives a device to another site, with what others keep of it.
@@ -123,7 +124,7 @@ func (s store) move(ctx context.Context, id, site uuid.UUID) (name string, err e
 			site).Scan(&name); err != nil {
 			return err
 		}
-		return s.dependents.moved(ctx, tx, id, site)
+		return s.bus.DeviceMoving.Do(ctx, bus.DeviceMoving{Tx: tx, Device: id, Site: site})
 	})
 	return name, err
 }

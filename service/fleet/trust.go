@@ -47,7 +47,7 @@ func (f *Service) mayRest(ctx context.Context, group uuid.UUID, expression strin
 	if err != nil || len(reported) == 0 {
 		return err
 	}
-	holder, err := f.holders.HolderAt(ctx, health.Scope{Kind: health.Group, ID: group.String()})
+	holder, err := f.bus.RoleHolder.Ask(ctx, health.Scope{Kind: health.Group, ID: group.String()})
 	if holder == "" || err != nil {
 		return err
 	}

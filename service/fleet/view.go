@@ -10,18 +10,21 @@ import (
 	"moorwatch.example/contract/api"
 	"moorwatch.example/core/access"
 	"moorwatch.example/core/health"
+	"moorwatch.example/core/roster"
 	"moorwatch.example/service/front"
 )
 
 // sees tells whether a caller may know of a device.
-func sees(caller *front.Caller, e *entry) bool { return caller.Rights.May(access.FleetRead, &e.place) }
+func sees(caller *front.Caller, e *roster.Entry) bool {
+	return caller.Rights.May(access.FleetRead, &e.Place)
+}
 
 // seen takes from a list of devices those that a caller may not know of.
-func seen(caller *front.Caller, found []*entry) []*entry {
+func seen(caller *front.Caller, found []*roster.Entry) []*roster.Entry {
 	if caller.Rights.Everywhere(access.FleetRead) {
 		return found
 	}
-	return slices.DeleteFunc(found, func(e *entry) bool { return !sees(caller, e) })
+	return slices.DeleteFunc(found, func(e *roster.Entry) bool { return !sees(caller, e) })
 }
 
 // View is the devices and sites at which the caller holds a permission; nil for all.
@@ -30,9 +33,9 @@ func (f *Service) View(ctx context.Context, caller *front.Caller, p access.Permi
 		return nil, nil
 	}
 	view := []uuid.UUID{}
-	for _, e := range f.roster.all() {
-		if caller.Rights.May(p, &e.place) {
-			view = append(view, e.id)
+	for _, e := range f.roster.All() {
+		if caller.Rights.May(p, &e.Place) {
+			view = append(view, e.ID)
 		}
 	}
 	err := f.store.sites(ctx, func(site, organisation uuid.UUID) {
@@ -83,7 +86,7 @@ func (f *Service) Concerns(ctx context.Context, caller *front.Caller, s health.S
 	if s.Kind == health.Everywhere || f.MayAt(ctx, caller, access.FleetRead, s) == nil {
 		return true
 	}
-	return slices.ContainsFunc(f.roster.all(), func(e *entry) bool { return s.Covers(&e.place) && sees(caller, e) })
+	return slices.ContainsFunc(f.roster.All(), func(e *roster.Entry) bool { return s.Covers(&e.Place) && sees(caller, e) })
 }
 
 // visible leaves of an event what a caller may see.
@@ -108,8 +111,8 @@ func (f *Service) visible(caller *front.Caller) func(front.Event) (front.Event, 
 }
 
 func (f *Service) seesDevice(caller *front.Caller, id uuid.UUID) bool {
-	at, ok := f.roster.place(id)
-	return caller.Rights.Everywhere(access.FleetRead) || (ok && caller.Rights.May(access.FleetRead, &at))
+	e := f.roster.Find(id)
+	return caller.Rights.Everywhere(access.FleetRead) || (e != nil && sees(caller, e))
 }
 
 // Sees leaves of devices those that a caller may know of.

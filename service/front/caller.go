@@ -34,12 +34,6 @@ type Caller struct {
 	SecondFactor, MustAddFactor bool
 }
 
-// RightsChange tells that what somebody may do has changed, after it is on disk.
-type RightsChange struct {
-	Person  uuid.UUID // uuid.Nil for anybody
-	Revoked bool      // all that was issued to them holds no more: sign-ins and tokens
-}
-
 // Sessions finds out who calls. Authenticate returns nil and no error for a request without
 // credentials, or with ones that do not hold.
 type Sessions interface {

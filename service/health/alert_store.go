@@ -136,7 +136,7 @@ func (s store) person(ctx context.Context, email string) (id uuid.UUID, err erro
 }
 
 // escalate tells of alerts that nobody has acknowledged in time, each once.
-func (s store) escalate(ctx context.Context, r *rules, now time.Time,
+func (s store) escalate(ctx context.Context, r *Rules, now time.Time,
 	place func(context.Context, uuid.UUID) (health.Place, error)) (told bool, err error) {
 	least := time.Duration(1<<62 - 1)
 	for _, x := range r.all() {

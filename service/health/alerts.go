@@ -241,8 +241,8 @@ type Suspects interface {
 	First(ctx context.Context, alert uuid.UUID) (*api.Suspect, error)
 }
 
-// Suspect works out the first suspect of every current alert anew. It is run every minute.
-func (h *Service) Suspect(ctx context.Context) error {
+// findSuspects works out the first suspect of every current alert anew. It is run every minute.
+func (h *Service) findSuspects(ctx context.Context) error {
 	ids, err := h.store.current(ctx)
 	if err != nil {
 		return err

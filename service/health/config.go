@@ -35,8 +35,7 @@ func missing(err error, what string) error {
 // saved finishes a change: err answers the caller, or the change takes effect and is noted in the
 // audit log. It tells whether all went well.
 func (h *Service) saved(c *gin.Context, action, detail string, err error) bool {
-	then := func(ctx context.Context) error { return h.rules.read(ctx, h.store) }
-	return front.Changed(c, h.audit, front.Change{Action: action, Detail: detail, Then: then}, err)
+	return front.Changed(c, h.audit, front.Change{Action: action, Detail: detail, Then: h.rules.read}, err)
 }
 
 func (h *Service) removed(c *gin.Context, action, what string, remove func(ctx context.Context) (string, error)) {
@@ -54,7 +53,7 @@ func (h *Service) reviewScope(ctx context.Context, scopes ...health.Scope) error
 			return err
 		}
 		for _, d := range found {
-			h.Review(d.ID)
+			h.judgeSoon([]uuid.UUID{d.ID})
 		}
 	}
 	return nil

@@ -155,7 +155,7 @@ func (h *Service) text(events []Told) string {
 	return b.String()
 }
 
-// Expire removes what was told long ago. It is run every hour.
-func (h *Service) Expire(ctx context.Context) error {
+// expire removes what was told long ago. It is run every hour.
+func (h *Service) expire(ctx context.Context) error {
 	return h.store.expireDeliveries(ctx, time.Now().Add(-keepDeliveries))
 }

@@ -6,17 +6,20 @@ package health
 import (
 	"context"
 	"log/slog"
+	"net/http"
 	"sync"
 	"time"
 
 	"github.com/google/uuid"
-	"github.com/jackc/pgx/v5/pgxpool"
 
 	"moorwatch.example/contract/api"
 	"moorwatch.example/core/health"
 	"moorwatch.example/core/secret"
 	"moorwatch.example/core/series"
+	"moorwatch.example/service/bus"
+	"moorwatch.example/service/fleet"
 	"moorwatch.example/service/front"
+	"moorwatch.example/service/part"
 	"moorwatch.example/service/post"
 )
 
@@ -66,12 +69,10 @@ type Service struct {
 	suspect Suspects
 	post    post.Post
 	url     string // of the console, for messages
-	rules   *rules
+	rules   *Rules
 	jobs    Jobs
-	// RemovalCode is with which the agent of a protected device can be taken off it.
-	RemovalCode func(device uuid.UUID) string
-	// Opened, when set, is told of checks that began to fail at devices.
-	Opened func(device uuid.UUID, check string)
+	bus     *bus.Bus
+	removal fleet.RemovalCode
 
 	mu      sync.Mutex
 	pending map[uuid.UUID]struct{}
@@ -81,20 +82,29 @@ type Service struct {
 	opened  chan opened   // alerts whose beginning is looked for in the history
 }
 
-// New makes the column. ring seals the secrets of webhooks. Join gives it the others that it stands beside.
-func New(pool *pgxpool.Pool, audit front.Recorder, poster post.Post, ring *secret.Ring, url string) *Service {
-	return &Service{store: store{pool, ring}, audit: audit, post: poster, url: url, rules: newRules(), pending: map[uuid.UUID]struct{}{},
+// New makes the column. ring seals the secrets of webhooks, and url is where people reach the console, for messages.
+func New(base part.Base, rules *Rules, devices Fleet, history History, suspects Suspects, jobs Jobs, poster post.Post, ring *secret.Ring,
+	url string, removal fleet.RemovalCode) *Service {
+	h := &Service{store: store{base.Pool, ring}, audit: base.Audit, bus: base.Bus, rules: rules, fleet: devices, history: history,
+		suspect: suspects, jobs: jobs, post: poster, url: url, removal: removal, pending: map[uuid.UUID]struct{}{},
 		wake: make(chan struct{}, 1), mail: make(chan struct{}, 1), acts: make(chan struct{}, 1), opened: make(chan opened, 1024)}
+	h.bus.DevicesChanged.Subscribe(func(_ context.Context, devices []uuid.UUID) { h.judgeSoon(devices) })
+	h.bus.RunEnded.Subscribe(func(_ context.Context, e bus.RunEnded) { h.runEnded(e) })
+	h.bus.DeviceRetiring.Subscribe(deviceRetiring)
+	h.bus.DeviceMoving.Subscribe(deviceMoving)
+	h.bus.ScopeUser.Subscribe(h.scopeInUse)
+	return h
 }
 
-// Join gives the column the fleet, the history and the inventory, which in turn report to it.
-func (h *Service) Join(f Fleet, y History, s Suspects) { h.fleet, h.history, h.suspect = f, y, s }
+// Part is what the service hands out.
+func (h *Service) Part() part.Part {
+	return part.Part{Name: "health", Links: map[string]http.HandlerFunc{"GET /settings": h.serveSettings},
+		Begin: h.rules.read, Refresh: h.rules.read, Run: []func(context.Context){h.run}, Expire: h.expire, Reseal: h.store.reseal,
+		Periodic: []part.Periodic{{Name: "suspects", Every: time.Minute, Do: h.findSuspects}}}
+}
 
-// Reseal seals anew what was sealed under an older key, and returns how much that was.
-func (h *Service) Reseal(ctx context.Context) (int, error) { return h.store.reseal(ctx) }
-
-// Review judges devices anew, soon. It never waits.
-func (h *Service) Review(devices ...uuid.UUID) {
+// judgeSoon judges devices anew, soon. It never waits.
+func (h *Service) judgeSoon(devices []uuid.UUID) {
 	h.mu.Lock()
 	for _, id := range devices {
 		h.pending[id] = struct{}{}
@@ -110,14 +120,8 @@ func poke(c chan struct{}) {
 	}
 }
 
-// Begin reads the policies, windows, rules and channels.
-func (h *Service) Begin(ctx context.Context) error { return h.rules.read(ctx, h.store) }
-
-// Refresh reads again what another node of the service may have changed. It is run every minute.
-func (h *Service) Refresh(ctx context.Context) error { return h.rules.read(ctx, h.store) }
-
-// Run judges what changes, and tells what is to be told, until ctx ends.
-func (h *Service) Run(ctx context.Context) {
+// run judges what changes, and tells what is to be told, until ctx ends.
+func (h *Service) run(ctx context.Context) {
 	var running sync.WaitGroup
 	running.Go(func() { h.due(ctx) })
 	running.Go(func() { h.deliver(ctx) })
@@ -134,7 +138,7 @@ func (h *Service) Run(ctx context.Context) {
 		for ids := h.take(); len(ids) > 0 && ctx.Err() == nil; ids = h.take() {
 			if err := h.judge(ctx, ids); err != nil {
 				slog.Warn("devices cannot be judged; trying again", "devices", len(ids), "error", err)
-				h.Review(ids...)
+				h.judgeSoon(ids)
 				wait = retry
 				break
 			}
@@ -161,7 +165,7 @@ func (h *Service) due(ctx context.Context) {
 		ids, err := h.store.due(ctx)
 		if err == nil {
 			if len(ids) > 0 {
-				h.Review(ids...)
+				h.judgeSoon(ids)
 			}
 			err = h.escalate(ctx)
 		}
@@ -210,8 +214,8 @@ func (h *Service) judge(ctx context.Context, ids []uuid.UUID) error {
 			default: // too many at once: they are since now
 			}
 		}
-		if (e.kind == health.Opened || e.kind == health.Reopened) && e.alert.device != uuid.Nil && h.Opened != nil {
-			h.Opened(e.alert.device, e.alert.Check)
+		if (e.kind == health.Opened || e.kind == health.Reopened) && e.alert.device != uuid.Nil {
+			h.bus.AlertOpened.Publish(ctx, bus.AlertOpened{Device: e.alert.device, Check: e.alert.Check})
 		}
 	}
 	if r.acted {

@@ -38,7 +38,7 @@ func (h *Service) backdate(ctx context.Context) {
 			return
 		case <-soon:
 			soon = nil
-			if err := h.Suspect(ctx); err != nil && ctx.Err() == nil {
+			if err := h.findSuspects(ctx); err != nil && ctx.Err() == nil {
 				slog.Warn("the suspects of alerts cannot be worked out; trying again in a minute", "error", err)
 			}
 		case o := <-h.opened:

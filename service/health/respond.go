@@ -15,6 +15,7 @@ import (
 	"moorwatch.example/core/access"
 	"moorwatch.example/core/health"
 	"moorwatch.example/core/response"
+	"moorwatch.example/service/bus"
 	"moorwatch.example/service/front"
 )
 
@@ -28,9 +29,6 @@ type Jobs interface {
 	// Answerable refuses a step that no job could do.
 	Answerable(ctx context.Context, s response.Step) error
 }
-
-// JoinJobs gives the column what does its responses.
-func (h *Service) JoinJobs(j Jobs) { h.jobs = j }
 
 // responding is a response at a device.
 type responding struct {
@@ -203,7 +201,7 @@ func (h *Service) actOnce(ctx context.Context) error {
 	}
 	ids, err := h.store.watchedResponses(ctx)
 	if err == nil && len(ids) > 0 {
-		h.Review(ids...)
+		h.judgeSoon(ids)
 	}
 	return err
 }
@@ -220,23 +218,23 @@ func (h *Service) outcomes(ctx context.Context) error {
 			return err
 		}
 		if over {
-			h.RunEnded(job, uuid.Nil, succeeded, reason)
+			h.runEnded(bus.RunEnded{Job: job, Succeeded: succeeded, Reason: reason})
 		}
 	}
 	return nil
 }
 
-// RunEnded is told that the run of a job is over that a policy began.
-func (h *Service) RunEnded(job, _ uuid.UUID, succeeded bool, reason string) {
+// runEnded takes note of what came of a step of a response.
+func (h *Service) runEnded(e bus.RunEnded) {
 	ctx, cancel := context.WithTimeout(context.Background(), judgeOnce)
 	defer cancel()
-	device, err := h.store.didResponse(ctx, job, succeeded, reason, time.Now())
+	device, err := h.store.didResponse(ctx, e.Job, e.Succeeded, e.Reason, time.Now())
 	if err != nil {
-		slog.Warn("what came of a response cannot be written; it is asked for again", "job", job, "error", err)
+		slog.Warn("what came of a response cannot be written; it is asked for again", "job", e.Job, "error", err)
 		return
 	}
 	if device != uuid.Nil {
-		h.Review(device)
+		h.judgeSoon([]uuid.UUID{device})
 		h.fleet.Publish("responses", []uuid.UUID{device})
 	}
 }

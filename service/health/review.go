@@ -15,7 +15,7 @@ import (
 type review struct {
 	now    time.Time
 	places map[uuid.UUID]*health.Place
-	rules  *rules
+	rules  *Rules
 	// software tells what a device has installed.
 	software func(uuid.UUID) health.Software
 	events   []happened
@@ -69,7 +69,7 @@ func (r *review) judge(j *judged) {
 		j.state.Software = r.software(j.device)
 	}
 	j.condition, j.findings = health.Judge(&j.state, set, j.before, r.now)
-	muted := r.rules.mutedUntil(place, j.zone, r.now)
+	muted := r.rules.WindowUntil(place, j.zone, r.now)
 	var done []string
 	for i := range j.findings {
 		f := &j.findings[i]
@@ -175,7 +175,7 @@ func (r *review) sites(sites map[uuid.UUID]*site) {
 			a = &alert{id: uuid.New(), site: s.id, name: s.name, isNew: true, place: s.place()}
 			a.Alert = health.Alert{Check: health.CheckSilent, Level: health.Critical, State: health.Open, Since: since, OpenedAt: r.now,
 				Message: health.SiteMessage(s.presences)}
-			a.muted = r.rules.mutedUntil(a.place, "", r.now)
+			a.muted = r.rules.WindowUntil(a.place, "", r.now)
 			s.alert = a
 			r.note(a, health.Opened)
 			r.adopt(s)

@@ -12,6 +12,7 @@ import (
 	"time"
 
 	"github.com/google/uuid"
+	"github.com/jackc/pgx/v5/pgxpool"
 
 	"moorwatch.example/contract/link"
 	"moorwatch.example/core/calendar"
@@ -20,9 +21,10 @@ import (
 	"moorwatch.example/service/hub"
 )
 
-// rules is what devices are judged by and who is told, kept in memory: policies, windows, rules,
+// Rules is what devices are judged by and who is told, kept in memory: policies, windows, rules,
 // and the sets that policies resolve to.
-type rules struct {
+type Rules struct {
+	store    store
 	mu       sync.Mutex
 	policies []health.Policy
 	windows  []window
@@ -61,12 +63,14 @@ type muted struct {
 	until time.Time // zero outside the window
 }
 
-func newRules() *rules {
-	return &rules{sets: map[string]*resolved{}, digests: map[uuid.UUID]string{}, mutes: map[mute]muted{}}
+// NewRules makes rules that are empty until they are read.
+func NewRules(pool *pgxpool.Pool) *Rules {
+	return &Rules{store: store{pool: pool}, sets: map[string]*resolved{}, digests: map[uuid.UUID]string{}, mutes: map[mute]muted{}}
 }
 
 // read reads everything anew.
-func (r *rules) read(ctx context.Context, s store) error {
+func (r *Rules) read(ctx context.Context) error {
+	s := r.store
 	policies, err := s.allPolicies(ctx)
 	if err != nil {
 		return err
@@ -91,7 +95,7 @@ func (r *rules) read(ctx context.Context, s store) error {
 }
 
 // set is what a device at a place is judged by.
-func (r *rules) set(p *health.Place) *resolved {
+func (r *Rules) set(p *health.Place) *resolved {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	own := ""
@@ -113,14 +117,14 @@ func (r *rules) set(p *health.Place) *resolved {
 	return found
 }
 
-func (r *rules) newestAgent() string {
+func (r *Rules) newestAgent() string {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	return r.newest
 }
 
-// mutedUntil is when the maintenance windows end that a place lies in now; zero outside any.
-func (r *rules) mutedUntil(p *health.Place, zone string, now time.Time) (until time.Time) {
+// WindowUntil is when the maintenance windows end that a place lies in now; zero outside any.
+func (r *Rules) WindowUntil(p *health.Place, zone string, now time.Time) (until time.Time) {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	for i, w := range r.windows {
@@ -147,17 +151,12 @@ func (r *rules) mutedUntil(p *health.Place, zone string, now time.Time) (until t
 	return until
 }
 
-// WindowUntil is when the maintenance windows end that a place lies in now; zero outside any.
-func (h *Service) WindowUntil(p *health.Place, zone string, now time.Time) time.Time {
-	return h.rules.mutedUntil(p, zone, now)
-}
-
 // WindowNext is when the next maintenance window of a place opens; zero where none ever does.
-func (h *Service) WindowNext(p *health.Place, zone string, now time.Time) (next time.Time) {
-	h.rules.mu.Lock()
-	defer h.rules.mu.Unlock()
+func (r *Rules) WindowNext(p *health.Place, zone string, now time.Time) (next time.Time) {
+	r.mu.Lock()
+	defer r.mu.Unlock()
 	at := calendar.Zone(zone)
-	for _, w := range h.rules.windows {
+	for _, w := range r.windows {
 		if !w.scope.Covers(p) {
 			continue
 		}
@@ -168,25 +167,25 @@ func (h *Service) WindowNext(p *health.Place, zone string, now time.Time) (next 
 	return next
 }
 
-func (r *rules) all() []rule {
+func (r *Rules) all() []rule {
 	r.mu.Lock()
 	defer r.mu.Unlock()
 	return r.rules
 }
 
-func (r *rules) escalates() bool {
+func (r *Rules) escalates() bool {
 	return slices.ContainsFunc(r.all(), func(x rule) bool { return x.EscalateMinutes > 0 })
 }
 
 // SettingsDigest identifies what the agent of a device is asked to look at.
-func (h *Service) SettingsDigest(id uuid.UUID) string {
-	h.rules.mu.Lock()
-	defer h.rules.mu.Unlock()
-	return h.rules.digests[id]
+func (r *Rules) SettingsDigest(id uuid.UUID) string {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	return r.digests[id]
 }
 
-// ServeSettings tells an agent over its link what it is asked to look at: GET /settings.
-func (h *Service) ServeSettings(w http.ResponseWriter, r *http.Request) {
+// serveSettings tells an agent over its link what it is asked to look at: GET /settings.
+func (h *Service) serveSettings(w http.ResponseWriter, r *http.Request) {
 	p, err := h.fleet.Place(r.Context(), hub.Device(r))
 	if err != nil {
 		http.Error(w, "the database does not answer", http.StatusServiceUnavailable)
@@ -194,7 +193,7 @@ func (h *Service) ServeSettings(w http.ResponseWriter, r *http.Request) {
 	}
 	told := h.rules.set(&p).told()
 	if told.Agent.Protect {
-		sum := sha256.Sum256([]byte(h.RemovalCode(hub.Device(r))))
+		sum := sha256.Sum256([]byte(h.removal(hub.Device(r))))
 		told.Agent.RemovalDigest = hex.EncodeToString(sum[:])
 	}
 	w.Header().Set("Content-Type", "application/json")

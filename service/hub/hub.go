@@ -19,6 +19,7 @@ import (
 	"github.com/google/uuid"
 
 	"moorwatch.example/contract/link"
+	"moorwatch.example/service/bus"
 	"moorwatch.example/service/doors"
 	"moorwatch.example/uplink"
 )
@@ -79,7 +80,7 @@ type deviceKey struct{}
 
 // New makes a hub. audience names this service in the proofs of devices; handler serves what
 // devices call, and finds out with Device who calls.
-func New(audience string, registry Registry, handler http.Handler) *Hub {
+func New(audience string, registry Registry, handler http.Handler, events *bus.Bus) *Hub {
 	h := &Hub{audience: audience, registry: registry, links: map[uuid.UUID]*entry{}, lanes: map[laneKey]*lane{}}
 	h.calls = uplink.Transport(func(ctx context.Context, host string) (net.Conn, error) {
 		name, id, beside := strings.Cut(host, ".")
@@ -101,6 +102,7 @@ func New(audience string, registry Registry, handler http.Handler) *Hub {
 		}
 		return e.link.Open(ctx)
 	})
+	events.IdentityRevoked.Subscribe(func(_ context.Context, device uuid.UUID) { h.Disconnect(device) })
 	h.budgets = newBudgets(usual, h.Disconnect, registry.Exceeded)
 	h.server = &http.Server{
 		Handler:           h.budgets.serve(handler),

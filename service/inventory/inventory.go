@@ -20,16 +20,17 @@ import (
 
 	"github.com/gin-gonic/gin"
 	"github.com/google/uuid"
-	"github.com/jackc/pgx/v5/pgxpool"
 
 	"moorwatch.example/contract/api"
 	"moorwatch.example/contract/link"
 	"moorwatch.example/core/access"
 	"moorwatch.example/core/inventory"
 	"moorwatch.example/core/suspect"
+	"moorwatch.example/service/bus"
 	"moorwatch.example/service/db"
 	"moorwatch.example/service/front"
 	"moorwatch.example/service/hub"
+	"moorwatch.example/service/part"
 )
 
 // Fleet is what this column asks and tells of devices.
@@ -44,33 +45,30 @@ type Fleet interface {
 	Forget(software []int32)
 }
 
-// Reviewer judges devices anew, soon, after what they consist of changed.
-type Reviewer interface{ Review(devices ...uuid.UUID) }
-
 // Service serves the inventory part of the contract.
 type Service struct {
-	store    store
-	fleet    Fleet
-	reviewer Reviewer
-	audit    front.Recorder
-	hub      *hub.Hub
-	resting  resting
-
-	// Changed, when set, is told of devices whose inventory changed.
-	Changed func(device uuid.UUID)
+	store   store
+	fleet   Fleet
+	bus     *bus.Bus
+	audit   front.Recorder
+	hub     *hub.Hub
+	resting resting
 }
 
-// New makes the column. Join gives it the hub.
-func New(pool *pgxpool.Pool, fleet Fleet, reviewer Reviewer, audit front.Recorder) *Service {
-	return &Service{store: store{pool}, fleet: fleet, reviewer: reviewer, audit: audit, resting: resting{until: map[uuid.UUID]time.Time{}}}
+// New makes the column. It calls devices over the hub.
+func New(base part.Base, fleet Fleet, h *hub.Hub) *Service {
+	return &Service{store: store{base.Pool}, audit: base.Audit, bus: base.Bus, fleet: fleet, hub: h,
+		resting: resting{until: map[uuid.UUID]time.Time{}}}
 }
 
-// Join gives the column the hub over which it calls devices.
-func (v *Service) Join(h *hub.Hub) { v.hub = h }
+// Part is what the service hands out.
+func (v *Service) Part() part.Part {
+	return part.Part{Name: "inventory", Links: map[string]http.HandlerFunc{"POST /inventory": v.serveInventory}, Expire: v.Expire}
+}
 
-// ServeInventory takes the differences of a device's inventory over its link: POST /inventory. It
+// serveInventory takes the differences of a device's inventory over its link: POST /inventory. It
 // answers 409 when it does not know what they start from; then the device sends the whole.
-func (v *Service) ServeInventory(w http.ResponseWriter, r *http.Request) {
+func (v *Service) serveInventory(w http.ResponseWriter, r *http.Request) {
 	ctx, cancel := context.WithTimeout(r.Context(), 30*time.Second)
 	defer cancel()
 	id, now := hub.Device(r), time.Now()
@@ -169,10 +167,8 @@ func (v *Service) Accept(ctx context.Context, id uuid.UUID, d inventory.Delta, a
 	})
 	if err == nil && changed {
 		v.fleet.Changed([]uuid.UUID{id})
-		v.reviewer.Review(id)
-		if v.Changed != nil {
-			v.Changed(id)
-		}
+		v.bus.DevicesChanged.Publish(ctx, []uuid.UUID{id})
+		v.bus.InventoryChanged.Publish(ctx, id)
 	}
 	return err
 }

@@ -29,7 +29,7 @@ func (c *Service) Carry(ctx context.Context, id uuid.UUID, name string, owner uu
 		}
 	}
 	now := time.Now()
-	j := newJob{id: id, name: name, work: job.OfParts(name, parts...), origin: "rollout", state: running, beginAt: now, by: by,
+	j := newJob{id: id, name: name, work: job.OfParts(name, parts...), origin: "rollout", state: job.JobRunning, beginAt: now, by: by,
 		owner: owner, when: job.When{Windows: windows}, limits: limits, selection: selection{Devices: devices}, values: map[string]string{}}
 	var chosen []fleet.Target
 	for _, d := range devices {
@@ -38,7 +38,7 @@ func (c *Service) Carry(ctx context.Context, id uuid.UUID, name string, owner uu
 		}
 	}
 	j.deadline = limits.Awaited(now, false)
-	j.runs = runsFor(j.work, chosen, "", now, func(time.Time) time.Time { return j.deadline })
+	j.runs = once(j.work, chosen, now, j.deadline)
 	err := c.put(ctx, j, front.Entry{Actor: by, Via: "rollout", Action: "job.begin", Result: "begun"})
 	if db.Duplicate(err) {
 		return nil
@@ -79,20 +79,9 @@ func (c *Service) Upgrade(ctx context.Context, name, version string) ([]pack.Par
 // Progress is how the runs of a job stand: away are those that wait for their device, or its window.
 func (c *Service) Progress(ctx context.Context, id uuid.UUID) (all, over, away int, err error) {
 	c.mu.Lock()
-	if o := c.open[id]; o != nil {
-		now := time.Now()
-		for _, r := range o.waiting {
-			if _, theirs := c.obstacle(r, now); theirs {
-				away++
-			}
-		}
-		for state, n := range o.counts {
-			all += n
-			if state.Over() {
-				over += n
-			}
-		}
-		c.mu.Unlock()
+	if j := c.schedule.Job(id); j != nil {
+		defer c.mu.Unlock()
+		all, over, away = c.schedule.Progress(j, time.Now())
 		return all, over, away, nil
 	}
 	c.mu.Unlock()
@@ -114,7 +103,7 @@ func (c *Service) End(ctx context.Context, id uuid.UUID) error {
 	if over {
 		return nil
 	}
-	if err := c.steer(ctx, id, "cancel"); err != nil {
+	if err := c.steer(ctx, id, job.JobCancelled); err != nil {
 		return fmt.Errorf("cancelling the job: %w", err)
 	}
 	return nil

@@ -260,8 +260,8 @@ func (c *Service) RemoveContent(g *gin.Context, digest string) {
 	}
 }
 
-// ServeContent sends a device a file that a run brings of which it was told: GET /contents/{digest}.
-func (c *Service) ServeContent(w http.ResponseWriter, r *http.Request) {
+// serveContent sends a device a file that a run brings of which it was told: GET /contents/{digest}.
+func (c *Service) serveContent(w http.ResponseWriter, r *http.Request) {
 	digest := strings.TrimPrefix(r.URL.Path, link.Contents)
 	offset, err := strconv.ParseInt(r.URL.Query().Get("offset"), 10, 64)
 	if !pack.Digest(digest) || err != nil || offset < 0 {
@@ -318,8 +318,8 @@ func (c *Service) ServeContent(w http.ResponseWriter, r *http.Request) {
 func (c *Service) brings(id uuid.UUID, digest string) bool {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	for _, r := range c.at[id] {
-		if !r.sentAt.IsZero() && slices.Contains(r.job.files, digest) {
+	for _, r := range c.schedule.At(id) {
+		if o := c.open[r.Job.ID]; o != nil && !r.SentAt.IsZero() && slices.Contains(o.files, digest) {
 			return true
 		}
 	}

@@ -17,60 +17,63 @@ import (
 	"moorwatch.example/core/device"
 	"moorwatch.example/core/job"
 	"moorwatch.example/core/work"
+	"moorwatch.example/service/bus"
 	"moorwatch.example/service/hub"
 )
 
 // send tells a device of a run, or asks what became of it.
-func (c *Service) send(ctx context.Context, r *run) {
+func (c *Service) send(ctx context.Context, r *job.Run) {
 	ctx, cancel := context.WithTimeout(ctx, sendWithin)
 	defer cancel()
 	c.mu.Lock()
-	o, stop, again, journal := r.job, r.cancel, r.again, r.journal
-	r.again = true // until an answer has come
+	message, o := c.schedule.Tell(r), c.open[r.Job.ID]
 	c.mu.Unlock()
-	var status link.RunStatus
-	var err error
-	if stop {
-		status, err = c.call(ctx, r.device, "/runs/cancel", link.RunCancel{ID: r.id.String()})
-	} else {
-		var secrets map[string]string
-		if secrets, err = c.reveal(o.id, o.secrets); err != nil {
-			c.end(ctx, []outcome{{id: r.id, device: r.device, state: job.Failed,
-				reason: "the secrets of the job cannot be read with the service's key", ended: time.Now()}})
-			return
-		}
-		status, err = c.call(ctx, r.device, "/runs", link.RunOrder{Window: c.windowLeft(o, r.device, time.Now()), ID: r.id.String(),
-			Journal: journal, Title: o.name, Parts: partsOf(o.work), Env: o.values, Secrets: secrets, Seconds: o.work.Seconds()})
+	if o == nil {
+		return // it is over
 	}
-	now := time.Now()
-	ended := outcome{id: r.id, device: r.device, ended: now}
+	status, err := c.message(ctx, r, o, message)
+	answer, result := answerOf(r, status, err)
 	c.mu.Lock()
-	r.asking = false
-	switch refused := (*refusal)(nil); {
-	case errors.As(err, &refused):
-		ended.state, ended.reason = job.Failed, "the device refused: "+refused.reason
-	case err != nil: // it is asked again once it is connected
-		r.later = now.Add(retryAfter)
-	case status.State == link.RunEnded && status.Result != nil:
-		ended = outcomeOf(r.device, r.id, *status.Result)
-	case status.State == link.RunBegun:
-		r.again = false
-		if stop { // its result is on the way
-			r.cancel = false
-		}
-	case stop: // the device never heard of it
-		ended.state, ended.reason = job.Cancelled, "it was cancelled before it began"
-	case again: // it may have run before the journal was lost
-		ended.state, ended.reason = job.Interrupted, "the device lost its journal after it was told; whether it ran is not known"
-	default: // the journal is another than was thought, and the device was never told
-		c.journals[r.device] = status.Journal
-		r.again = false
-		c.move(r, job.Waiting)
-	}
+	end := c.schedule.Answered(r, message, answer, time.Now())
 	c.mu.Unlock()
-	if ended.state != "" {
-		c.end(ctx, []outcome{ended})
+	if end != nil {
+		result.End = *end
+		c.end(ctx, []outcome{result})
 	}
+}
+
+// message sends a device what it is to be told.
+func (c *Service) message(ctx context.Context, r *job.Run, o *open, m job.Message) (link.RunStatus, error) {
+	if m.Cancel {
+		return c.call(ctx, r.Device, "/runs/cancel", link.RunCancel{ID: r.ID.String()})
+	}
+	secrets, err := c.reveal(o.ID, o.secrets)
+	if err != nil {
+		return link.RunStatus{}, errSecrets
+	}
+	return c.call(ctx, r.Device, "/runs", link.RunOrder{Window: c.windowLeft(o, r.Device, time.Now()), ID: r.ID.String(),
+		Journal: m.Journal, Title: o.Name, Parts: partsOf(o.Work), Env: o.values, Secrets: secrets, Seconds: o.Work.Seconds()})
+}
+
+var errSecrets = errors.New("the secrets of the job cannot be read with the service's key")
+
+// answerOf is what a device said, and what it told of a run that is over.
+func answerOf(r *job.Run, status link.RunStatus, err error) (a job.Answer, result outcome) {
+	var refused *refusal
+	switch {
+	case errors.Is(err, errSecrets):
+		a.End = &job.End{Run: r.ID, Device: r.Device, State: job.Failed, Reason: errSecrets.Error(), At: time.Now()}
+	case errors.As(err, &refused):
+		a.Refused = refused.reason
+	case err != nil:
+		a.Lost = true
+	case status.State == link.RunEnded && status.Result != nil:
+		result = outcomeOf(r.Device, r.ID, *status.Result)
+		a.End = &result.End
+	default:
+		a.Begun, a.Journal = status.State == link.RunBegun, status.Journal
+	}
+	return a, result
 }
 
 // partsOf is work as a device is told of it.
@@ -118,21 +121,21 @@ func (c *Service) call(ctx context.Context, id uuid.UUID, path string, in any) (
 }
 
 func outcomeOf(from, id uuid.UUID, r link.RunResult) outcome {
-	o := outcome{id: id, device: from, state: job.State(r.State), exit: r.Exit, head: r.Head[:min(len(r.Head), link.RunHead)],
-		tail:    r.Tail[:min(len(r.Tail), link.RunTail)],
-		dropped: max(r.Dropped, 0), reason: device.CleanText(r.Reason), began: &r.BeganAt, ended: r.EndedAt}
+	o := outcome{End: job.End{Run: id, Device: from, State: job.State(r.State), Reason: device.CleanText(r.Reason), At: r.EndedAt},
+		exit: r.Exit, head: r.Head[:min(len(r.Head), link.RunHead)], tail: r.Tail[:min(len(r.Tail), link.RunTail)],
+		dropped: max(r.Dropped, 0), began: &r.BeganAt}
 	if y := r.Restarted.Year(); y > 1970 && y < 10_000 {
 		o.restart = &r.Restarted
 	}
-	if !o.state.Over() || o.state == job.Unfit {
-		o.state, o.reason = job.Interrupted, "the device told of an end that there is none of"
+	if !o.State.Over() || o.State == job.Unfit {
+		o.State, o.Reason = job.Interrupted, "the device told of an end that there is none of"
 	}
 	return o
 }
 
-// ServeJournal takes a device's journal as it connects: POST /journal. Of what it was told before, it is
+// serveJournal takes a device's journal as it connects: POST /journal. Of what it was told before, it is
 // asked again.
-func (c *Service) ServeJournal(w http.ResponseWriter, r *http.Request) {
+func (c *Service) serveJournal(w http.ResponseWriter, r *http.Request) {
 	var in link.Journal
 	if err := json.NewDecoder(http.MaxBytesReader(w, r.Body, 1<<10)).Decode(&in); err != nil || uuid.Validate(in.ID) != nil {
 		http.Error(w, "a journal has a UUID", http.StatusBadRequest)
@@ -140,18 +143,15 @@ func (c *Service) ServeJournal(w http.ResponseWriter, r *http.Request) {
 	}
 	id := hub.Device(r)
 	c.mu.Lock()
-	c.journals[id] = in.ID
-	for _, one := range c.at[id] {
-		one.again = one.again || one.state == job.Sent
-	}
+	c.schedule.Connected(id, in.ID)
 	c.mu.Unlock()
 	c.poke()
-	c.Happened(job.Online, id, "")
+	c.happened(job.Online, id, "")
 	w.WriteHeader(http.StatusNoContent)
 }
 
-// ServeResults takes how a run ended: POST /results. It answers once that is on disk.
-func (c *Service) ServeResults(w http.ResponseWriter, r *http.Request) {
+// serveResults takes how a run ended: POST /results. It answers once that is on disk.
+func (c *Service) serveResults(w http.ResponseWriter, r *http.Request) {
 	var in link.RunResult
 	if err := json.NewDecoder(http.MaxBytesReader(w, r.Body, link.MaxResult)).Decode(&in); err != nil {
 		hub.Refuse(w, err)
@@ -211,6 +211,9 @@ func (c *Service) write(ctx context.Context) {
 // end writes how runs ended, and takes them out of memory. Where the database takes nothing they stay
 // as they are, and it is tried again.
 func (c *Service) end(ctx context.Context, all []outcome) error {
+	if len(all) == 0 {
+		return nil
+	}
 	ctx, cancel := context.WithTimeout(context.WithoutCancel(ctx), writeWithin)
 	defer cancel()
 	if _, err := c.store.end(ctx, all); err != nil {
@@ -224,16 +227,18 @@ func (c *Service) end(ctx context.Context, all []outcome) error {
 	var tell []told
 	c.mu.Lock()
 	for _, o := range all {
-		if r := c.runs[o.id]; r != nil && r.device == o.device {
-			c.move(r, o.state)
-			if r.job.origin != "person" {
-				tell = append(tell, told{o, r.job.id})
-			}
+		r := c.schedule.End(o.End)
+		if r == nil {
+			continue
+		}
+		if of := c.open[r.Job.ID]; of != nil && of.origin != "person" {
+			tell = append(tell, told{o, r.Job.ID})
 		}
 	}
 	c.mu.Unlock()
 	for _, t := range tell {
-		c.ended(t.job, t.device, t.state == job.Succeeded, why(t.state, t.exit, t.reason))
+		c.bus.RunEnded.Publish(ctx, bus.RunEnded{Job: t.job, Device: t.Device, Succeeded: t.State == job.Succeeded,
+			Reason: why(t.State, t.exit, t.Reason)})
 	}
 	c.poke()
 	return nil

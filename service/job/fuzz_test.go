@@ -20,7 +20,7 @@ func FuzzOutcome(f *testing.F) {
 			return
 		}
 		o := outcomeOf(uuid.Nil, uuid.Nil, r)
-		if !o.state.Over() || len(o.head) > link.RunHead || len(o.tail) > link.RunTail || o.dropped < 0 || !utf8.ValidString(o.reason) {
+		if !o.State.Over() || len(o.head) > link.RunHead || len(o.tail) > link.RunTail || o.dropped < 0 || !utf8.ValidString(o.Reason) {
 			t.Errorf("%s becomes %+v", text, o)
 		}
 	})

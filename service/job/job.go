@@ -6,18 +6,22 @@ package job
 
 import (
 	"context"
+	"net/http"
 	"sync"
 	"time"
 
 	"github.com/google/uuid"
-	"github.com/jackc/pgx/v5/pgxpool"
 
+	"moorwatch.example/contract/link"
 	"moorwatch.example/core/access"
 	"moorwatch.example/core/health"
+	"moorwatch.example/core/job"
 	"moorwatch.example/core/secret"
+	"moorwatch.example/service/bus"
 	"moorwatch.example/service/fleet"
 	"moorwatch.example/service/front"
 	"moorwatch.example/service/hub"
+	"moorwatch.example/service/part"
 )
 
 // Fleet is what this column asks and tells of devices.
@@ -62,31 +66,32 @@ type Service struct {
 	wake     chan struct{} // something is to be done; has room for one
 	came     chan outcome
 	events   chan event
-	ended    func(job uuid.UUID, device uuid.UUID, succeeded bool, reason string) // told of runs that policies began
+	bus      *bus.Bus
 
 	mu       sync.Mutex
-	since    time.Time
-	open     map[uuid.UUID]*open              // jobs that are not over
-	journals map[uuid.UUID]string             // of the devices that are connected here
-	runs     map[uuid.UUID]*run               // those that are not over, by id
-	at       map[uuid.UUID]map[uuid.UUID]*run // and by device
-	owners   map[uuid.UUID]access.Rights      // what the owners of jobs may do
+	schedule *job.Schedule
+	open     map[uuid.UUID]*open         // jobs that are not over
+	owners   map[uuid.UUID]access.Rights // what the owners of jobs may do
 }
 
 // New makes the column. box keeps the secrets of jobs, and dir the files of packages.
-func New(pool *pgxpool.Pool, fleet Fleet, windows Windows, people People, audit front.Recorder, box, files *secret.Ring,
-	dir string) *Service {
-	return &Service{store: store{pool}, files: files, fleet: fleet, windows: windows, people: people, audit: audit, box: box,
-		contents: contents{dir: dir, sending: map[string]bool{}},
-		since:    time.Now(), wake: make(chan struct{}, 1), came: make(chan outcome, 1024), events: make(chan event, 4096),
-		open: map[uuid.UUID]*open{}, journals: map[uuid.UUID]string{}, runs: map[uuid.UUID]*run{}, at: map[uuid.UUID]map[uuid.UUID]*run{},
-		owners: map[uuid.UUID]access.Rights{}}
+func New(base part.Base, fleet Fleet, windows Windows, people People, h *hub.Hub, box, files *secret.Ring, dir string) *Service {
+	c := &Service{store: store{base.Pool}, bus: base.Bus, files: files, fleet: fleet, windows: windows, people: people, audit: base.Audit,
+		box: box, hub: h, contents: contents{dir: dir, sending: map[string]bool{}},
+		wake: make(chan struct{}, 1), came: make(chan outcome, 1024), events: make(chan event, 4096),
+		open: map[uuid.UUID]*open{}, owners: map[uuid.UUID]access.Rights{}}
+	c.schedule = job.NewSchedule(world{c}, time.Now())
+	c.bus.RightsChanged.Subscribe(c.rightsChanged)
+	c.bus.DeviceEnrolled.Subscribe(func(_ context.Context, device uuid.UUID) { c.happened(job.Enrolled, device, "") })
+	c.bus.AlertOpened.Subscribe(func(_ context.Context, e bus.AlertOpened) { c.happened(job.Checked, e.Device, e.Check) })
+	return c
 }
 
-// Join gives the column the hub over which it reaches devices, and whom it tells of the ends of runs
-// that policies began.
-func (c *Service) Join(h *hub.Hub, ended func(job, device uuid.UUID, succeeded bool, reason string)) {
-	c.hub, c.ended = h, ended
+// Part is what the service hands out.
+func (c *Service) Part() part.Part {
+	return part.Part{Name: "job", Links: map[string]http.HandlerFunc{"POST /journal": c.serveJournal, "POST /results": c.serveResults,
+		"GET " + link.Contents: c.serveContent},
+		Begin: c.takeUp, Run: []func(context.Context){c.run}, Expire: c.expire, Reseal: c.reseal}
 }
 
 func (c *Service) poke() {
@@ -101,24 +106,15 @@ const (
 	pollEvery   = 250 * time.Millisecond // at what is to be begun
 	ownersEvery = 15 * time.Second       // at what the owners of jobs may do, which another node may have changed
 	standEvery  = time.Second            // at jobs that stand
-	followEvery = 5 * time.Second        // at which devices they are meant for
 	sendWithin  = 30 * time.Second       // an order may take
 	gather      = 20 * time.Millisecond  // of results, before they are written together
 	together    = 500                    // results at most
 	writeWithin = 20 * time.Second
 	sendsAtOnce = 96
-	// grace is how long after a deadline a device may still connect, and returns how long all have after
-	// the service began.
-	grace      = 3 * time.Second
-	returns    = 90 * time.Second
-	retryAfter = time.Second
-	// lostAfter is how long after a job's deadline a run is awaited of a device that was told and went
-	// away.
-	lostAfter = 7 * 24 * time.Hour
 )
 
-// Expire forgets jobs that ended long ago, and files that nothing brings.
-func (c *Service) Expire(ctx context.Context) error {
+// expire forgets jobs that ended long ago, and files that nothing brings.
+func (c *Service) expire(ctx context.Context) error {
 	if err := c.store.expire(ctx); err != nil {
 		return err
 	}

@@ -19,15 +19,8 @@ import (
 	"moorwatch.example/service/front"
 )
 
-// States of a job.
-const (
-	planned   = "planned" // its begin is still to come; it is never kept so
-	running   = "running"
-	paused    = "paused"
-	stopped   = "stopped" // by its limit of failures
-	cancelled = "cancelled"
-	done      = "done"
-)
+// planned is the state of a job that is only told of; none is kept so.
+const planned = "planned"
 
 var see, act = access.Of("scripts", access.See), access.Of("scripts", access.Act)
 
@@ -78,14 +71,8 @@ func (c *Service) put(ctx context.Context, j newJob, entry front.Entry) error {
 	if err := c.store.addJob(ctx, j); err != nil {
 		return err
 	}
-	o := newOpen()
-	o.owner = j.owner
-	o.id, o.name, o.work, o.values, o.secrets, o.limits, o.when, o.selection, o.origin = j.id, j.name, j.work, j.values, j.secrets,
-		j.limits, j.when, j.selection, j.origin
-	o.state, o.beginAt, o.deadline, o.createdAt, o.by = j.state, j.beginAt, j.deadline, time.Now(), j.by
-	for _, r := range j.runs {
-		o.known[r.device] = true
-	}
+	o := &open{Job: job.Job{ID: j.id, Name: j.name, Work: j.work, Limits: j.limits, When: j.when, State: j.state, CreatedAt: time.Now(),
+		BeginAt: j.beginAt}, values: j.values, secrets: j.secrets, selection: j.selection, origin: j.origin, owner: j.owner, by: j.by}
 	if err := c.learnOwner(ctx, j); err != nil {
 		return err
 	}
@@ -250,12 +237,15 @@ func (c *Service) SteerJob(g *gin.Context, id api.ID) {
 	case in.Action == api.Adopt:
 		err = c.adopt(g, id)
 	default:
-		err = c.steer(g.Request.Context(), id, string(in.Action))
+		err = c.steer(g.Request.Context(), id, steered[in.Action])
 	}
 	if c.done(g, "job."+string(in.Action), j.Name+", job "+id.String(), err) {
 		c.show(g, id, http.StatusOK)
 	}
 }
+
+// steered is what a job becomes by an action.
+var steered = map[api.JobActionAction]job.JobState{api.Pause: job.JobPaused, api.Resume: job.JobRunning, api.Cancel: job.JobCancelled}
 
 func sum(counts map[string]int) (n int) {
 	for _, k := range counts {
@@ -297,9 +287,9 @@ func (c *Service) RetryJob(g *gin.Context, id api.ID) {
 		front.Fail(g, err)
 		return
 	}
-	j.state, j.origin, j.beginAt, j.by, j.owner = running, "person", time.Now(), front.CallerOf(g).Email, front.CallerOf(g).ID
+	j.state, j.origin, j.beginAt, j.by, j.owner = job.JobRunning, "person", time.Now(), front.CallerOf(g).Email, front.CallerOf(g).ID
 	j.when = job.When{Windows: j.when.Windows, Needs: j.when.Needs}
 	j.deadline = j.limits.Awaited(j.beginAt, false)
-	j.runs = runsFor(j.work, chosen, "", j.beginAt, func(time.Time) time.Time { return j.deadline })
+	j.runs = once(j.work, chosen, j.beginAt, j.deadline)
 	c.begin(g, j, "job.retry")
 }

@@ -6,6 +6,7 @@ import (
 	"log/slog"
 	"maps"
 	"net/http"
+	"slices"
 
 	"github.com/gin-gonic/gin"
 	"github.com/google/uuid"
@@ -13,6 +14,7 @@ import (
 	"moorwatch.example/contract/api"
 	"moorwatch.example/core/access"
 	"moorwatch.example/core/job"
+	"moorwatch.example/service/bus"
 	"moorwatch.example/service/front"
 )
 
@@ -27,7 +29,7 @@ func (o *open) asks() access.Permission {
 	if o.origin == "rollout" {
 		return access.Of("updates", access.Act)
 	}
-	return needed(o.work)
+	return needed(o.Work)
 }
 
 // readOwners reads anew what the owners of jobs may do that are not over.
@@ -67,8 +69,8 @@ func (c *Service) learnOwner(ctx context.Context, j newJob) error {
 	return err
 }
 
-// RightsChanged takes note that what people may do has changed.
-func (c *Service) RightsChanged(ctx context.Context, _ front.RightsChange) {
+// rightsChanged takes note that what people may do has changed.
+func (c *Service) rightsChanged(ctx context.Context, _ bus.RightsChanged) {
 	if err := c.readOwners(ctx); err != nil {
 		slog.Warn("what the owners of jobs may do cannot be read; trying again", "error", err)
 	}
@@ -96,15 +98,10 @@ func (c *Service) unowned(id uuid.UUID) bool {
 	if o == nil || !o.personal() || c.owners[o.owner].Everywhere(o.asks()) {
 		return false
 	}
-	if o.when.Standing() && !c.owners[o.owner].Somewhere(o.asks()) {
+	if o.When.Standing() && !c.owners[o.owner].Somewhere(o.asks()) {
 		return true
 	}
-	for _, r := range o.waiting {
-		if !c.owned(o, r.device) {
-			return true
-		}
-	}
-	return false
+	return slices.ContainsFunc(o.WaitingAt(), func(device uuid.UUID) bool { return !c.owned(o, device) })
 }
 
 // tellOwned says of jobs whether somebody must adopt them.
@@ -127,7 +124,7 @@ func (c *Service) adopt(g *gin.Context, id uuid.UUID) error {
 	c.mu.Unlock()
 	switch {
 	case o == nil:
-		return front.Problem(http.StatusConflict, "The job is over.", "Begin it anew, or try again where it failed.")
+		return over()
 	case !o.personal():
 		return front.Problem(http.StatusConflict, "The job belongs to a policy.", "Change the policy.")
 	case o.origin == "rollout":
@@ -145,7 +142,8 @@ func (c *Service) Adopt(ctx context.Context, id, owner uuid.UUID, by string) err
 	}
 	c.mu.Lock()
 	if o := c.open[id]; o != nil {
-		o.owner, o.by, o.changed = owner, by, true
+		o.owner, o.by = owner, by
+		c.schedule.Touch(&o.Job)
 	}
 	c.mu.Unlock()
 	err := c.readOwners(ctx)
@@ -167,8 +165,8 @@ func checkLater(caller *front.Caller, when job.When) error {
 	return nil
 }
 
-// Reseal seals anew what was sealed under an older key, and returns how much that was.
-func (c *Service) Reseal(ctx context.Context) (int, error) {
+// reseal seals anew what was sealed under an older key, and returns how much that was.
+func (c *Service) reseal(ctx context.Context) (int, error) {
 	n, err := c.store.reseal(ctx, c.box)
 	files, bad := c.store.resealContents(ctx, c.files)
 	return n + files, errors.Join(err, bad)

@@ -18,7 +18,6 @@ import (
 	"moorwatch.example/core/device"
 	"moorwatch.example/core/job"
 	scriptfile "moorwatch.example/core/script"
-	"moorwatch.example/core/selector"
 	"moorwatch.example/service/db"
 	"moorwatch.example/service/fleet"
 	"moorwatch.example/service/front"
@@ -34,7 +33,7 @@ func unable(err error) error {
 
 // needed is the permission that a job's work asks for at each device.
 func needed(w job.Work) access.Permission {
-	if w.Action == job.Run {
+	if w.Action == job.RunIt {
 		return act
 	}
 	return access.Of("packages", access.Act)
@@ -78,12 +77,13 @@ func (c *Service) workOf(g *gin.Context, in api.NewJob) (w job.Work, script, pac
 // prepare makes a job of what is asked for, with a run for each device.
 func (c *Service) prepare(g *gin.Context, in api.NewJob) (j newJob, chosen []fleet.Target, err error) {
 	now := time.Now()
-	j = newJob{id: uuid.New(), state: running, origin: "person", beginAt: now, by: front.CallerOf(g).Email, owner: front.CallerOf(g).ID}
+	j = newJob{id: uuid.New(),
+		state: job.JobRunning, origin: "person", beginAt: now, by: front.CallerOf(g).Email, owner: front.CallerOf(g).ID}
 	if j.work, j.script, j.pack, err = c.workOf(g, in); err != nil {
 		return j, nil, err
 	}
 	j.name = j.work.Name
-	if j.work.Action != job.Run {
+	if j.work.Action != job.RunIt {
 		j.name = strings.ToUpper(j.work.Action[:1]) + j.work.Action[1:] + " " + j.name
 	}
 	if in.Name != nil && strings.TrimSpace(*in.Name) != "" {
@@ -140,7 +140,7 @@ func (c *Service) prepare(g *gin.Context, in api.NewJob) (j newJob, chosen []fle
 	if len(chosen) == 0 && !j.when.Follow {
 		return j, nil, unable(fmt.Errorf("no device is selected where you may do this: look at the expression, the group or the list"))
 	}
-	j.runs = runsFor(j.work, chosen, "", j.beginAt, func(time.Time) time.Time { return j.deadline })
+	j.runs = once(j.work, chosen, j.beginAt, j.deadline)
 	return j, chosen, nil
 }
 
@@ -157,39 +157,6 @@ func (c *Service) chosen(caller *front.Caller, p access.Permission, t selection)
 	return slices.DeleteFunc(chosen, func(d fleet.Target) bool { return !chosenIDs[d.ID] }), nil
 }
 
-// runsFor makes the runs of work on devices, due at a time; those where it cannot be done are over at
-// once.
-func runsFor(w job.Work, devices []fleet.Target, turn string, due time.Time, until func(due time.Time) time.Time) (runs []*run) {
-	for i, m := range devices {
-		d := m.Subject
-		r := &run{id: uuid.New(), device: m.ID, name: d.Name, site: d.Organisation + "/" + d.Site,
-			place: float64(i) / float64(len(devices)), turn: turn, due: due, until: until(due), state: job.Waiting}
-		if why := unfit(w, d); why != "" {
-			r.state, r.reason = job.Unfit, why
-		}
-		runs = append(runs, r)
-	}
-	return runs
-}
-
-// unfit is why work cannot be done on a device; "" where it can, and where the device has not told yet
-// what it is and offers, as after its first connection.
-func unfit(w job.Work, d *selector.Subject) string {
-	if d.OS != "" {
-		if ok, why := w.Fits(d.OS); !ok {
-			return why
-		}
-	}
-	want := device.CapabilityCommands
-	if w.Action != job.Run {
-		want = device.CapabilityPackages
-	}
-	if d.Online && len(d.Capabilities) > 0 && !slices.Contains(d.Capabilities, want) {
-		return "its agent does not offer " + want
-	}
-	return ""
-}
-
 // plan tells what a job would do.
 func (c *Service) plan(j newJob, chosen []fleet.Target) api.Job {
 	now := time.Now()
@@ -199,7 +166,7 @@ func (c *Service) plan(j newJob, chosen []fleet.Target) api.Job {
 		Group: j.selection.Group}
 	runs := j.runs
 	if len(runs) == 0 { // its runs come later: these would be those of now
-		runs = runsFor(j.work, chosen, "", j.beginAt, func(due time.Time) time.Time { return j.limits.Awaited(due, true) })
+		runs = once(j.work, chosen, j.beginAt, j.limits.Awaited(j.beginAt, true))
 	}
 	online, busy, shutCount := 0, 0, 0
 	sample, unfit, shut := []string{}, []string{}, []string{}
@@ -219,16 +186,16 @@ func (c *Service) plan(j newJob, chosen []fleet.Target) api.Job {
 	defer c.mu.Unlock()
 	for i, r := range runs {
 		d := chosen[i]
-		out.Counts[string(r.state)]++
-		if r.state == job.Unfit {
-			add(&unfit, r.name)
+		out.Counts[string(r.State)]++
+		if r.State == job.Unfit {
+			add(&unfit, r.Name)
 			continue
 		}
-		add(&sample, r.name)
+		add(&sample, r.Name)
 		if d.Subject.Online {
 			online++
 		}
-		if len(c.at[d.ID]) > 0 {
+		if len(c.schedule.At(d.ID)) > 0 {
 			busy++
 		}
 		if j.when.Rule != "" {
@@ -239,7 +206,7 @@ func (c *Service) plan(j newJob, chosen []fleet.Target) api.Job {
 			earliest(&next, falls[name])
 		}
 		if j.when.Windows {
-			at := r.due
+			at := r.Due
 			if at.Before(now) {
 				at = now
 			}
@@ -247,9 +214,9 @@ func (c *Service) plan(j newJob, chosen []fleet.Target) api.Job {
 			if c.windows.WindowUntil(d.Place, d.Subject.TimeZone, at).IsZero() {
 				open = c.windows.WindowNext(d.Place, d.Subject.TimeZone, at)
 			}
-			if j.when.Rule == "" && (open.IsZero() || open.After(r.until)) || open.IsZero() {
+			if j.when.Rule == "" && (open.IsZero() || open.After(r.Until)) || open.IsZero() {
 				shutCount++
-				add(&shut, r.name)
+				add(&shut, r.Name)
 			} else {
 				earliest(&opens, open)
 			}

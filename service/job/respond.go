@@ -36,7 +36,7 @@ func (c *Service) Respond(ctx context.Context, id, device uuid.UUID, name, by st
 		return err
 	}
 	now := time.Now()
-	j := newJob{id: id, name: name, work: w, script: script, pack: pack, origin: "response", state: running, beginAt: now, by: by,
+	j := newJob{id: id, name: name, work: w, script: script, pack: pack, origin: "response", state: job.JobRunning, beginAt: now, by: by,
 		when: job.When{Windows: s.Windows}, limits: job.Limits{WaitHours: responseHours},
 		selection: selection{Devices: []uuid.UUID{device}}}
 	if s.Windows {
@@ -49,9 +49,9 @@ func (c *Service) Respond(ctx context.Context, id, device uuid.UUID, name, by st
 		return err
 	}
 	j.deadline = j.limits.Awaited(now, false)
-	j.runs = runsFor(w, []fleet.Target{m}, "", now, func(time.Time) time.Time { return j.deadline })
-	if r := j.runs[0]; r.state != job.Waiting {
-		return errors.New(r.reason)
+	j.runs = once(w, []fleet.Target{m}, now, j.deadline)
+	if r := j.runs[0]; r.State != job.Waiting {
+		return errors.New(r.Reason)
 	}
 	err = c.put(ctx, j, front.Entry{Actor: by, Via: "policy", Action: "response.start", Device: device, DeviceName: m.Subject.Name,
 		Result: "begun"})

@@ -2,20 +2,22 @@ package job
 
 import (
 	"context"
+	"errors"
 	"log/slog"
-	"maps"
 	"net/http"
+	"strings"
 	"sync"
 	"time"
 
 	"github.com/google/uuid"
 
 	"moorwatch.example/core/job"
+	"moorwatch.example/service/bus"
 	"moorwatch.example/service/front"
 )
 
-// Begin fills the library where it never held anything, and takes up the jobs that are not over.
-func (c *Service) Begin(ctx context.Context) error {
+// takeUp fills the library where it never held anything, and takes up the jobs that are not over.
+func (c *Service) takeUp(ctx context.Context) error {
 	if err := c.fill(ctx); err != nil {
 		return err
 	}
@@ -23,28 +25,18 @@ func (c *Service) Begin(ctx context.Context) error {
 	if err != nil {
 		return err
 	}
-	for _, o := range all {
-		counts := o.counts
-		o.counts, o.recent = job.Counts{}, job.Counts{}
-		var runs []*run
-		for _, list := range []map[uuid.UUID]*run{o.waiting, o.sent} {
-			for _, r := range list {
-				runs = append(runs, r)
-			}
-		}
-		o.waiting, o.sent, o.order = map[uuid.UUID]*run{}, map[uuid.UUID]*run{}, nil
-		c.admit(o, runs)
-		c.mu.Lock()
-		if o.counts = counts; !o.when.Standing() {
-			o.recent = maps.Clone(counts)
-		}
-		c.mu.Unlock()
+	c.mu.Lock()
+	for _, t := range all {
+		t.open.files = t.open.Work.Files()
+		c.open[t.open.ID] = t.open
+		c.schedule.Readmit(&t.open.Job, t.counts, t.runs, t.known)
 	}
+	c.mu.Unlock()
 	return c.readOwners(ctx)
 }
 
-// Run has jobs go on until ctx ends.
-func (c *Service) Run(ctx context.Context) {
+// run has jobs go on until ctx ends.
+func (c *Service) run(ctx context.Context) {
 	var working sync.WaitGroup
 	working.Go(func() { c.write(ctx) })
 	working.Go(func() { c.stand(ctx) })
@@ -58,11 +50,11 @@ func (c *Service) Run(ctx context.Context) {
 		case <-ctx.Done():
 			return
 		case <-owners.C:
-			c.RightsChanged(ctx, front.RightsChange{})
+			c.rightsChanged(ctx, bus.RightsChanged{})
 		case <-tick.C:
 		case <-c.wake:
 		}
-		c.poll(ctx, time.Now(), func(r *run) {
+		c.poll(ctx, time.Now(), func(r *job.Run) {
 			working.Go(func() {
 				select {
 				case sends <- struct{}{}:
@@ -77,189 +69,112 @@ func (c *Service) Run(ctx context.Context) {
 	}
 }
 
-// poll has runs begin whose turn it is, asks devices that came back what became of theirs, and ends
-// what is over.
-func (c *Service) poll(ctx context.Context, now time.Time, send func(*run)) {
-	var begin, ask []*run
-	var over []outcome
+// poll has done what the schedule orders.
+func (c *Service) poll(ctx context.Context, now time.Time, send func(*job.Run)) {
 	c.mu.Lock()
-	for _, o := range c.inOrder() {
-		if o.state == running && !o.beginAt.After(now) && o.limits.Stops(o.recent) == "" {
-			for _, r := range c.turn(o, now) {
-				// What a device is may not have been known when the job was begun.
-				if m, ok := c.fleet.Known(r.device); ok {
-					if why := unfit(o.work, m.Subject); why != "" {
-						over = append(over, outcome{id: r.id, device: r.device, state: job.Unfit, reason: why, ended: now})
-						continue
-					}
-				}
-				r.asking, r.journal = true, c.here(r.device)
-				begin = append(begin, r)
-			}
-		}
-		if now.After(c.since.Add(returns)) {
-			for _, r := range o.waiting {
-				if r.asking || !now.After(r.until.Add(grace)) {
-					continue
-				}
-				// What is held by this service alone, such as by a limit of how many at once, is not missed.
-				if why, theirs := c.obstacle(r, now); theirs {
-					over = append(over, outcome{id: r.id, device: r.device, state: job.Missed, reason: missed(o, why), ended: now})
-				}
-			}
-		}
-		for _, r := range o.sent {
-			switch {
-			case r.asking || now.Before(r.later):
-			case c.here(r.device) != "" && (r.again || r.cancel):
-				r.asking = true
-				ask = append(ask, r)
-			case c.here(r.device) == "" && now.After(r.until.Add(lostAfter)) && now.After(r.sentAt.Add(lostAfter)):
-				over = append(over, outcome{id: r.id, device: r.device, state: job.Interrupted,
-					reason: "the device was told, and did not come back since", ended: now})
-			}
-		}
+	orders := c.schedule.Poll(now)
+	ids, journals := make([]uuid.UUID, len(orders.Begin)), make([]string, len(orders.Begin))
+	for i, r := range orders.Begin {
+		ids[i], journals[i] = r.ID, r.Journal
 	}
 	c.mu.Unlock()
-	if len(begin) > 0 {
-		ids, journals := make([]uuid.UUID, len(begin)), make([]string, len(begin))
-		for i, r := range begin {
-			ids[i], journals[i] = r.id, r.journal
-		}
+	if len(ids) > 0 {
 		err := c.store.sent(ctx, ids, journals)
 		c.mu.Lock()
-		for _, r := range begin {
-			if err != nil {
-				r.asking = false
-				continue
-			}
-			c.move(r, job.Sent)
-			r.sentAt, r.cancel = now, r.job.state == cancelled // which it may have become meanwhile
+		if err == nil {
+			c.schedule.Sent(orders.Begin, now)
+		} else {
+			c.schedule.Unsent(orders.Begin)
 		}
 		c.mu.Unlock()
 		if err != nil {
 			if ctx.Err() == nil {
 				slog.Warn("runs cannot be begun; trying again", "error", err)
 			}
-			begin = nil
+			orders.Begin = nil
 		}
 	}
-	for _, r := range append(begin, ask...) {
+	for _, r := range append(orders.Begin, orders.Ask...) {
 		send(r)
 	}
-	if len(over) > 0 {
-		c.end(ctx, over)
-	}
+	c.end(ctx, ends(orders.End...))
 }
 
 // settle stops jobs of which too many runs failed, and ends those of which all runs are over.
 func (c *Service) settle(ctx context.Context) {
-	type change struct {
-		o             *open
-		state, reason string
-		over          bool
-	}
-	var changes []change
+	now := time.Now()
 	c.mu.Lock()
-	for _, o := range c.open {
-		if reason := o.limits.Stops(o.recent); reason != "" && o.state == running && (len(o.waiting) > 0 || o.when.Standing()) {
-			changes = append(changes, change{o, stopped, reason, false})
-		}
-		if len(o.waiting)+len(o.sent) == 0 && (!o.when.Standing() || o.state == cancelled || o.state == stopped || !o.when.Until.IsZero() &&
-			time.Now().After(o.when.Until)) {
-			state := o.state
-			if state == running || state == paused {
-				state = done
-			}
-			changes = append(changes, change{o, state, "", true})
-		}
-	}
+	changes := c.schedule.Settle(now)
 	c.mu.Unlock()
 	for _, ch := range changes {
-		if err := c.store.setState(ctx, ch.o.id, ch.state, ch.reason, ch.over); err != nil {
+		id := ch.Job.ID
+		if err := c.store.setState(ctx, id, ch.State, ch.Reason, ch.Over); err != nil {
 			if ctx.Err() == nil {
-				slog.Warn("the state of a job cannot be written; trying again", "job", ch.o.id, "error", err)
+				slog.Warn("the state of a job cannot be written; trying again", "job", id, "error", err)
 			}
 			continue
 		}
 		c.mu.Lock()
-		ch.o.state, ch.o.changed = ch.state, true
-		if ch.over {
-			delete(c.open, ch.o.id)
+		dropped := c.schedule.Settled(ch, now)
+		if ch.Over {
+			delete(c.open, id)
 		}
 		c.mu.Unlock()
-		if ch.over {
-			c.fleet.Publish("jobs", map[string]any{"ids": []uuid.UUID{ch.o.id}})
-		} else {
-			c.drop(ctx, ch.o, "the job was stopped: "+ch.reason)
+		if ch.Over {
+			c.fleet.Publish("jobs", map[string]any{"ids": []uuid.UUID{id}})
 		}
-	}
-}
-
-// drop cancels all runs of a job that wait.
-func (c *Service) drop(ctx context.Context, o *open, reason string) {
-	c.mu.Lock()
-	var all []outcome
-	for _, r := range o.waiting {
-		if !r.asking {
-			all = append(all, outcome{id: r.id, device: r.device, state: job.Cancelled, reason: reason, ended: time.Now()})
-		}
-	}
-	c.mu.Unlock()
-	if len(all) > 0 {
-		c.end(ctx, all)
+		c.end(ctx, ends(dropped...))
 	}
 }
 
 // steer changes how a job goes on.
-func (c *Service) steer(ctx context.Context, id uuid.UUID, action string) error {
+func (c *Service) steer(ctx context.Context, id uuid.UUID, to job.JobState) error {
 	c.mu.Lock()
-	o := c.open[id]
-	if o == nil {
-		c.mu.Unlock()
-		return front.Problem(http.StatusConflict, "The job is over.", "Begin it anew, or try again where it failed.")
-	}
-	want := map[string]string{"pause": paused, "resume": running, "cancel": cancelled}[action]
-	was := o.state
-	if was == want {
-		c.mu.Unlock()
+	dropped, undo, err := c.schedule.Steer(id, to, time.Now())
+	c.mu.Unlock()
+	switch {
+	case errors.Is(err, job.ErrOver):
+		return over()
+	case err != nil:
+		return front.Problem(http.StatusConflict, "The job cannot be made "+string(to)+" now.", sentence(err))
+	case undo == nil:
 		return nil
 	}
-	if (action == "pause" && was != running) || (action == "resume" && was != paused) {
-		c.mu.Unlock()
-		return front.Problem(http.StatusConflict, "The job is "+was+".",
-			"Only a job that runs is paused, and only one that is paused goes on.")
-	}
-	o.state, o.changed = want, true
-	if want == cancelled {
-		for _, r := range o.sent {
-			r.cancel = true
-		}
-	}
-	c.mu.Unlock()
-	if err := c.store.setState(ctx, id, want, "", false); err != nil {
+	if err := c.store.setState(ctx, id, to, "", false); err != nil {
 		c.mu.Lock()
-		o.state = was
+		undo()
 		c.mu.Unlock()
 		return err
 	}
-	if want == cancelled {
-		c.drop(ctx, o, "the job was cancelled")
-	}
+	c.end(ctx, ends(dropped...))
 	c.poke()
 	return nil
+}
+
+// over refuses to change a job that is over.
+func over() error {
+	return front.Problem(http.StatusConflict, "The job is over.", "Begin it anew, or try again where it failed.")
+}
+
+// sentence is an error as it is shown to people.
+func sentence(err error) string {
+	text := err.Error()
+	return strings.ToUpper(text[:1]) + text[1:] + "."
+}
+
+// ends are ends of runs as they are put on record.
+func ends(all ...job.End) []outcome {
+	out := make([]outcome, len(all))
+	for i, e := range all {
+		out[i] = outcome{End: e}
+	}
+	return out
 }
 
 // tell tells consoles which jobs have changed.
 func (c *Service) tell() {
 	c.mu.Lock()
-	var ids []uuid.UUID
-	for id, o := range c.open {
-		if o.changed {
-			o.changed = false
-			ids = append(ids, id)
-		}
-	}
+	ids := c.schedule.Changed()
 	c.mu.Unlock()
 	if len(ids) > 0 {
 		c.fleet.Publish("jobs", map[string]any{"ids": ids})

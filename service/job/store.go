@@ -37,12 +37,12 @@ type newJob struct {
 	when         job.When
 	selection    selection
 	origin       string
-	state        string
+	state        job.JobState
 	beginAt      time.Time
 	deadline     time.Time
 	by           string
 	owner        uuid.UUID // uuid.Nil for what policies begin
-	runs         []*run
+	runs         []*job.Run
 }
 
 // addJob puts a job and all its runs on record.
@@ -61,7 +61,7 @@ func (s store) addJob(ctx context.Context, j newJob) error {
 			[]string{"id", "job_id", "device_id", "device_name", "site", "place", "turn", "due_at", "until", "state", "reason"},
 			pgx.CopyFromSlice(len(j.runs), func(i int) ([]any, error) {
 				r := j.runs[i]
-				return []any{r.id, j.id, r.device, r.name, r.site, float32(r.place), r.turn, r.due, r.until, string(r.state), r.reason}, nil
+				return []any{r.ID, j.id, r.Device, r.Name, r.Site, float32(r.Place), r.Turn, r.Due, r.Until, string(r.State), r.Reason}, nil
 			}))
 		return err
 	})
@@ -69,13 +69,13 @@ func (s store) addJob(ctx context.Context, j newJob) error {
 
 // addRuns adds runs to a job that stands; those that it has already are left out, and the others
 // returned.
-func (s store) addRuns(ctx context.Context, id uuid.UUID, runs []*run) (added []*run, err error) {
+func (s store) addRuns(ctx context.Context, id uuid.UUID, runs []*job.Run) (added []*job.Run, err error) {
 	batch := &pgx.Batch{}
 	for _, r := range runs {
 		batch.Queue(`INSERT INTO runs (id, job_id, device_id, device_name, site, place, turn, due_at, until, state, reason) VALUES ($1, $2,
 			$3, $4, $5, $6, $7, $8, $9, $10, $11)
 			ON CONFLICT (job_id, device_id, turn) DO NOTHING`,
-			r.id, id, r.device, r.name, r.site, float32(r.place), r.turn, r.due, r.until, string(r.state), r.reason)
+			r.ID, id, r.Device, r.Name, r.Site, float32(r.Place), r.Turn, r.Due, r.Until, string(r.State), r.Reason)
 	}
 	err = pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error {
 		added = nil
@@ -340,61 +340,62 @@ func (s store) compared(ctx context.Context, before, after uuid.UUID, view []uui
 // comparedBytes is how much of each output a comparison shows.
 const comparedBytes = 2000
 
-// unended reads the jobs that are not over, with their runs that are not.
-func (s store) unended(ctx context.Context) ([]*open, error) {
+// unended is a job that is not over, with its runs that are not.
+type unended struct {
+	*open
+	counts job.Counts // of all its runs
+	runs   []*job.Run
+	known  []uuid.UUID // the devices that had a run, of a job that follows devices
+}
+
+// unended reads the jobs that are not over.
+func (s store) unended(ctx context.Context) ([]unended, error) {
 	rows, err := s.pool.Query(ctx, "SELECT id, name, work, values, secrets, limits, whens, selection, origin, state, begin_at, "+
-		"deadline, created_at, coalesce(adopted_by, created_by), coalesce(owner_id, '00000000-0000-0000-0000-000000000000') FROM jobs "+
+		"created_at, coalesce(adopted_by, created_by), coalesce(owner_id, '00000000-0000-0000-0000-000000000000') FROM jobs "+
 		"WHERE ended_at IS NULL")
 	if err != nil {
 		return nil, err
 	}
-	all, err := pgx.CollectRows(rows, func(row pgx.CollectableRow) (*open, error) {
-		o := newOpen()
-		return o, row.Scan(&o.id, &o.name, &o.work, &o.values, &o.secrets, &o.limits, &o.when, &o.selection, &o.origin, &o.state,
-			&o.beginAt, &o.deadline, &o.createdAt, &o.by, &o.owner)
+	all, err := pgx.CollectRows(rows, func(row pgx.CollectableRow) (unended, error) {
+		o := &open{}
+		return unended{open: o, counts: job.Counts{}}, row.Scan(&o.ID, &o.Name, &o.Work, &o.values, &o.secrets, &o.Limits, &o.When,
+			&o.selection, &o.origin, &o.State, &o.BeginAt, &o.CreatedAt, &o.by, &o.owner)
 	})
+	for i := range all {
+		if err == nil {
+			err = s.runsOf(ctx, &all[i])
+		}
+	}
+	return all, err
+}
+
+// runsOf reads the runs of a job that is not over.
+func (s store) runsOf(ctx context.Context, u *unended) error {
+	rows, err := s.pool.Query(ctx, "SELECT state, count(*) FROM runs WHERE job_id = $1 GROUP BY state", u.ID)
 	if err != nil {
-		return nil, err
+		return err
 	}
-	for _, o := range all {
-		rows, err := s.pool.Query(ctx, "SELECT state, count(*) FROM runs WHERE job_id = $1 GROUP BY state", o.id)
-		if err != nil {
-			return nil, err
-		}
-		var state job.State
-		var n int
-		if _, err := pgx.ForEachRow(rows, []any{&state, &n}, func() error { o.counts[state] = n; return nil }); err != nil {
-			return nil, err
-		}
-		rows, err = s.pool.Query(ctx, "SELECT id, device_id, device_name, site, place, turn, due_at, until, state, journal, "+
-			"coalesce(sent_at, 'epoch') FROM runs WHERE job_id = $1 AND state IN ('waiting', 'sent')", o.id)
-		if err != nil {
-			return nil, err
-		}
-		list, err := pgx.CollectRows(rows, func(row pgx.CollectableRow) (*run, error) {
-			r := &run{job: o}
-			err := row.Scan(&r.id, &r.device, &r.name, &r.site, &r.place, &r.turn, &r.due, &r.until, &r.state, &r.journal, &r.sentAt)
-			r.again = r.state == job.Sent
-			return r, err
-		})
-		if err != nil {
-			return nil, err
-		}
-		for _, r := range list {
-			o.put(r)
-		}
-		if o.when.Follow {
-			rows, err = s.pool.Query(ctx, "SELECT DISTINCT device_id FROM runs WHERE job_id = $1", o.id)
-			if err != nil {
-				return nil, err
-			}
-			var id uuid.UUID
-			if _, err := pgx.ForEachRow(rows, []any{&id}, func() error { o.known[id] = true; return nil }); err != nil {
-				return nil, err
-			}
-		}
+	var state job.State
+	var n int
+	if _, err := pgx.ForEachRow(rows, []any{&state, &n}, func() error { u.counts[state] = n; return nil }); err != nil {
+		return err
 	}
-	return all, nil
+	rows, err = s.pool.Query(ctx, "SELECT id, device_id, device_name, site, place, turn, due_at, until, state, journal, "+
+		"coalesce(sent_at, '0001-01-01Z') FROM runs WHERE job_id = $1 AND state IN ('waiting', 'sent')", u.ID)
+	if err != nil {
+		return err
+	}
+	u.runs, err = pgx.CollectRows(rows, func(row pgx.CollectableRow) (*job.Run, error) {
+		r := &job.Run{}
+		return r, row.Scan(&r.ID, &r.Device, &r.Name, &r.Site, &r.Place, &r.Turn, &r.Due, &r.Until, &r.State, &r.Journal, &r.SentAt)
+	})
+	if err != nil || !u.When.Follow {
+		return err
+	}
+	if rows, err = s.pool.Query(ctx, "SELECT DISTINCT device_id FROM runs WHERE job_id = $1", u.ID); err == nil {
+		u.known, err = pgx.CollectRows(rows, pgx.RowTo[uuid.UUID])
+	}
+	return err
 }
 
 // adopt makes somebody a job's owner.
@@ -412,16 +413,12 @@ func (s store) sent(ctx context.Context, ids []uuid.UUID, journals []string) err
 
 // outcome is how a run ended, as it is to be written.
 type outcome struct {
-	id      uuid.UUID
-	device  uuid.UUID
-	state   job.State
+	job.End
 	exit    *int
 	head    []byte
 	tail    []byte
 	dropped int64
-	reason  string
 	began   *time.Time
-	ended   time.Time
 	restart *time.Time // when the device was started again within it
 	done    chan error // told when it is on disk
 }
@@ -433,7 +430,7 @@ func (s store) end(ctx context.Context, all []outcome) (ended []uuid.UUID, err e
 		batch.Queue(`UPDATE runs SET state = $3, exit = $4, head = $5, tail = $6, dropped = $7, reason = $8, began_at = $9, ended_at = $10,
 			restarted_at = $11
 			WHERE id = $1 AND device_id = $2 AND state IN ('waiting', 'sent') RETURNING id`,
-			o.id, o.device, string(o.state), o.exit, nonNil(o.head), nonNil(o.tail), o.dropped, o.reason, o.began, o.ended, o.restart)
+			o.Run, o.Device, string(o.State), o.exit, nonNil(o.head), nonNil(o.tail), o.dropped, o.Reason, o.began, o.At, o.restart)
 	}
 	err = pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error {
 		ended = ended[:0]
@@ -463,7 +460,7 @@ func nonNil(b []byte) []byte {
 }
 
 // setState changes a job's state; an ended one has its end noted.
-func (s store) setState(ctx context.Context, id uuid.UUID, state, reason string, ended bool) error {
+func (s store) setState(ctx context.Context, id uuid.UUID, state job.JobState, reason string, ended bool) error {
 	_, err := s.pool.Exec(ctx, "UPDATE jobs SET state = $2, reason = CASE WHEN $3 = '' THEN reason ELSE $3 END, ended_at = CASE WHEN $4 "+
 		"THEN now() ELSE ended_at END WHERE id = $1", id, state, reason, ended)
 	return err

@@ -229,17 +229,14 @@ func (c *Service) compareSoon(devices ...uuid.UUID) {
 	}
 }
 
-// InventoryChanged has the software of a device compared with advisories.
-func (c *Service) InventoryChanged(id uuid.UUID) { c.compareSoon(id) }
-
 // Times of comparing.
 const (
 	compareEvery = time.Minute            // it is looked whether another node left something
 	compareAfter = 300 * time.Millisecond // a change, for others that come with it
 )
 
-// Compare compares software with advisories as either changes, until ctx ends.
-func (c *Service) Compare(ctx context.Context) {
+// keepCompared compares software with advisories as either changes, until ctx ends.
+func (c *Service) keepCompared(ctx context.Context) {
 	tick := time.NewTicker(compareEvery)
 	defer tick.Stop()
 	weighed := 0 // the import by which all devices were weighed
@@ -268,7 +265,7 @@ func (c *Service) Compare(ctx context.Context) {
 // mostWeighed is of how many devices weights are worked out one by one; of more, those of all are.
 const mostWeighed = 500
 
-// compare compares what was not compared yet, and weighs devices: all after an import, else those that changed.
+// keepCompared compares what was not compared yet, and weighs devices: all after an import, else those that changed.
 func (c *Service) compare(ctx context.Context, weighed int, devices []uuid.UUID) (import_ int, err error) {
 	for n := 1; n > 0; {
 		if n, import_, err = c.store.compare(ctx, match); err != nil {

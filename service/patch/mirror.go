@@ -21,12 +21,12 @@ var feedName = regexp.MustCompile(`^[A-Za-z0-9][A-Za-z0-9._ -]{0,59}$`)
 // mirrorEvery is how often it is looked whether a mirror changed.
 const mirrorEvery = 5 * time.Minute
 
-// KeepMirror imports what changes in a folder that mirrors feeds of advisories, until ctx ends.
-func (c *Service) KeepMirror(ctx context.Context, dir string) {
+// keepMirror imports what changes in the folder that mirrors feeds of advisories, until ctx ends.
+func (c *Service) keepMirror(ctx context.Context) {
 	tick := time.NewTicker(mirrorEvery)
 	defer tick.Stop()
 	for {
-		if err := c.Mirror(ctx, dir); err != nil && ctx.Err() == nil {
+		if err := c.Mirror(ctx, c.mirror); err != nil && ctx.Err() == nil {
 			slog.Warn("feeds of advisories cannot be imported from the mirror; trying again in five minutes", "error", err)
 		}
 		select {

@@ -15,7 +15,6 @@ import (
 
 	"github.com/gin-gonic/gin"
 	"github.com/google/uuid"
-	"github.com/jackc/pgx/v5/pgxpool"
 
 	"moorwatch.example/contract/link"
 	"moorwatch.example/core/access"
@@ -28,6 +27,7 @@ import (
 	"moorwatch.example/service/fleet"
 	"moorwatch.example/service/front"
 	"moorwatch.example/service/hub"
+	"moorwatch.example/service/part"
 	"moorwatch.example/service/post"
 )
 
@@ -85,6 +85,7 @@ type Service struct {
 	people  People
 	audit   front.Recorder
 	post    post.Post
+	mirror  string // a folder that mirrors feeds of advisories; "" for none
 	power   Power
 	wake    chan struct{}
 
@@ -120,9 +121,25 @@ func (c *changed) add(all ...uuid.UUID) {
 }
 
 // New makes the column.
-func New(pool *pgxpool.Pool, fleet Fleet, jobs Jobs, windows Windows, people People, audit front.Recorder, poster post.Post) *Service {
-	return &Service{store: store{pool}, fleet: fleet, jobs: jobs, windows: windows, people: people, audit: audit, post: poster,
+func New(base part.Base, fleet Fleet, jobs Jobs, windows Windows, people People, power Power, poster post.Post, mirror string) *Service {
+	c := &Service{store: store{base.Pool}, fleet: fleet, jobs: jobs, windows: windows, people: people, power: power, audit: base.Audit,
+		post: poster, mirror: mirror,
 		began: time.Now(), wake: make(chan struct{}, 1), compares: make(chan struct{}, 1), changed: changed{devices: map[uuid.UUID]bool{}}}
+	base.Bus.InventoryChanged.Subscribe(func(_ context.Context, device uuid.UUID) { c.compareSoon(device) })
+	return c
+}
+
+// Part is what the service hands out.
+func (c *Service) Part() part.Part {
+	p := part.Part{Name: "patch", Links: map[string]http.HandlerFunc{"POST /updates": c.serveUpdates},
+		Run: []func(context.Context){c.run, c.keepCompared}, Expire: c.store.expire,
+		Periodic: []part.Periodic{
+			{Name: "record", Every: time.Hour, Do: func(ctx context.Context) error { return c.Record(ctx, time.Now()) }},
+			{Name: "reports", Every: time.Minute, Do: c.SendReports}}}
+	if c.mirror != "" {
+		p.Run = append(p.Run, c.keepMirror)
+	}
+	return p
 }
 
 var see, act, administer = access.Of("updates", access.See), access.Of("updates", access.Act), access.Of("updates", access.Administer)
@@ -130,8 +147,8 @@ var see, act, administer = access.Of("updates", access.See), access.Of("updates"
 // pollEvery is how often it is looked at rollouts that are under way.
 const pollEvery = 2 * time.Second
 
-// Run has rollouts go on until ctx ends.
-func (c *Service) Run(ctx context.Context) {
+// run has rollouts go on until ctx ends.
+func (c *Service) run(ctx context.Context) {
 	tick := time.NewTicker(pollEvery)
 	defer tick.Stop()
 	for {
@@ -148,7 +165,6 @@ func (c *Service) Run(ctx context.Context) {
 }
 
 // Expire forgets updates that nobody misses any more.
-func (c *Service) Expire(ctx context.Context) error { return c.store.expire(ctx) }
 
 func (c *Service) poke() {
 	select {
@@ -157,9 +173,9 @@ func (c *Service) poke() {
 	}
 }
 
-// ServeUpdates takes what a device is offered: POST /updates. It answers 409 where the digest names another
+// serveUpdates takes what a device is offered: POST /updates. It answers 409 where the digest names another
 // list than it has; then the device sends all of it.
-func (c *Service) ServeUpdates(w http.ResponseWriter, r *http.Request) {
+func (c *Service) serveUpdates(w http.ResponseWriter, r *http.Request) {
 	ctx, cancel := context.WithTimeout(r.Context(), 30*time.Second)
 	defer cancel()
 	var in link.Updates

@@ -60,12 +60,11 @@ func (c *Service) move(ctx context.Context, r *rollout, now time.Time) error {
 		return err
 	}
 	for range 2 * len(r.spec.Rings) {
-		was := fmt.Sprint(r.state)
 		runs, err := c.runs(ctx, r)
 		if err != nil {
 			return err
 		}
-		do := r.spec.Next(&r.state, runs, now)
+		do, changed := r.spec.Next(&r.state, runs, now)
 		switch do {
 		case patch.DoBegin:
 			err = c.beginRing(ctx, r, now)
@@ -80,7 +79,7 @@ func (c *Service) move(ctx context.Context, r *rollout, now time.Time) error {
 		if err != nil {
 			return err
 		}
-		if fmt.Sprint(r.state) == was {
+		if do == patch.DoNothing && !changed {
 			return nil
 		}
 		if err := c.store.save(ctx, *r); err != nil {

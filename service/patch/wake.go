@@ -20,9 +20,6 @@ type Power interface {
 	ShutDown(ctx context.Context, id uuid.UUID, by string) (stays string, err error)
 }
 
-// JoinPower gives the column the way to wake devices; without it none is woken.
-func (c *Service) JoinPower(p Power) { c.power = p }
-
 // Times and numbers of waking.
 const (
 	wakeWithin = time.Minute
@@ -42,7 +39,7 @@ type attempt struct {
 
 // rouse has the devices of a ring woken that are off, as soon as they may be patched.
 func (c *Service) rouse(ctx context.Context, r *rollout, now time.Time) error {
-	if !r.spec.Wake || c.power == nil || r.state.Phase != patch.Patching {
+	if !r.spec.Wake || r.state.Phase != patch.Patching {
 		return nil
 	}
 	all, err := c.store.asleep(ctx, r.id, r.state.At, now.Add(-wakeAgain))

@@ -13,11 +13,12 @@ import (
 
 	"github.com/gin-gonic/gin"
 	"github.com/google/uuid"
-	"github.com/jackc/pgx/v5/pgxpool"
 
 	"moorwatch.example/contract/api"
+	"moorwatch.example/service/bus"
 	"moorwatch.example/service/db"
 	"moorwatch.example/service/front"
+	"moorwatch.example/service/part"
 )
 
 // Fleet is what is told of devices that are gone.
@@ -30,14 +31,12 @@ type Service struct {
 	store store
 	fleet Fleet
 	audit front.Recorder
-
-	// Disconnect ends the link of a device that is erased.
-	Disconnect func(device uuid.UUID)
+	bus   *bus.Bus
 }
 
 // New makes the column.
-func New(pool *pgxpool.Pool, fleet Fleet, audit front.Recorder) *Service {
-	return &Service{store: store{pool}, fleet: fleet, audit: audit}
+func New(base part.Base, fleet Fleet) *Service {
+	return &Service{store: store{base.Pool}, fleet: fleet, audit: base.Audit, bus: base.Bus}
 }
 
 // writeWithin is how long a reader may take for a line of an export.
@@ -162,7 +161,7 @@ func (p *Service) EraseOrganisation(c *gin.Context, id api.ID) {
 		return
 	}
 	for _, device := range devices {
-		p.Disconnect(device)
+		p.bus.IdentityRevoked.Publish(ctx, device)
 	}
 	// Once begun it is ended, whoever waits for it.
 	if err = p.store.eraseOrganisation(context.WithoutCancel(ctx), id, devices); err == nil {

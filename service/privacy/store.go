@@ -14,11 +14,11 @@ import (
 // store is every question that this column asks of the database.
 type store struct{ pool *pgxpool.Pool }
 
-// part is one kind of rows of an export: those of a table t for which where holds. Columns that are secrets, or by which
+// extract is one kind of rows of an export: those of a table t for which where holds. Columns that are secrets, or by which
 // somebody is let in, are left out.
-type part struct{ kind, table, where, without string }
+type extract struct{ kind, table, where, without string }
 
-func (p part) query() string {
+func (p extract) query() string {
 	without := ""
 	for name := range strings.FieldsSeq(p.without) {
 		without += " - '" + name + "'"
@@ -27,7 +27,7 @@ func (p part) query() string {
 }
 
 // persons are all kinds of rows about somebody who signs in: $1 is their id, $2 their address.
-var persons = []part{
+var persons = []extract{
 	{"person", "people", "t.id = $1", "password_hash"},
 	{"role", "grants", "t.person_id = $1", ""},
 	{"sign-in", "sessions", "t.person_id = $1", "hash challenge"},
@@ -53,7 +53,7 @@ const (
 
 // organisations are all kinds of rows about an organisation. The history of readings is not among them: it is read of
 // each device, as figures.
-var organisations = []part{
+var organisations = []extract{
 	{"organisation", "organisations", "t.id = $1", ""},
 	{"site", "sites", "t.organisation_id = $1", ""},
 	{"device", "devices", "t.site_id IN " + ofSites, "public_key mark mark_before"},
@@ -77,7 +77,7 @@ var organisations = []part{
 }
 
 // each reads parts in one view of the database, row by row.
-func (s store) each(ctx context.Context, parts []part, args []any, do func(kind string, row []byte) error) error {
+func (s store) each(ctx context.Context, parts []extract, args []any, do func(kind string, row []byte) error) error {
 	return pgx.BeginTxFunc(ctx, s.pool, pgx.TxOptions{IsoLevel: pgx.RepeatableRead, AccessMode: pgx.ReadOnly}, func(tx pgx.Tx) error {
 		for _, p := range parts {
 			query := p.query()

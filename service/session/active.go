@@ -16,6 +16,7 @@ import (
 	"moorwatch.example/contract/api"
 	"moorwatch.example/core/access"
 	"moorwatch.example/core/session"
+	"moorwatch.example/service/bus"
 	"moorwatch.example/service/db"
 	"moorwatch.example/service/front"
 )
@@ -231,8 +232,8 @@ func (v *activeSession) during(ctx context.Context) (context.Context, context.Ca
 	return ctx, func() { stop(); cancel(nil) }
 }
 
-// Run keeps sessions until ctx ends.
-func (s *Service) Run(ctx context.Context) {
+// run keeps sessions until ctx ends.
+func (s *Service) run(ctx context.Context) {
 	tick := time.NewTicker(keepEvery)
 	defer tick.Stop()
 	for {
@@ -393,9 +394,9 @@ func (s *activeSessions) which(holds func(*activeSession) bool) (found []*active
 	return found
 }
 
-// RightsChanged ends the sessions of those from whom something was taken that they had when their
+// rightsChanged ends the sessions of those from whom something was taken that they had when their
 // sessions began.
-func (s *Service) RightsChanged(ctx context.Context, change front.RightsChange) {
+func (s *Service) rightsChanged(ctx context.Context, change bus.RightsChanged) {
 	mine := s.active.which(func(v *activeSession) bool { return change.Person == uuid.Nil || v.key.person == change.Person })
 	rights := map[uuid.UUID]access.Rights{}
 	for _, v := range mine {

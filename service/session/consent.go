@@ -34,8 +34,8 @@ func (r *rules) get() []session.Rule {
 	return nil
 }
 
-// Refresh reads the rules of consent again, which another node may have changed.
-func (s *Service) Refresh(ctx context.Context) error {
+// refresh reads the rules of consent again, which another node may have changed.
+func (s *Service) refresh(ctx context.Context) error {
 	all, err := s.store.allRules(ctx)
 	if err == nil {
 		s.rules.all.Store(&all)
@@ -252,11 +252,11 @@ func (s *Service) RemoveConsentRule(c *gin.Context, id api.ID) {
 
 // ruled has a change of the rules take effect and notes it, or answers with what went wrong.
 func (s *Service) ruled(c *gin.Context, action, detail string, err error) bool {
-	return front.Changed(c, s.audit, front.Change{Action: action, Detail: detail, What: "rule", Then: s.Refresh}, err)
+	return front.Changed(c, s.audit, front.Change{Action: action, Detail: detail, What: "rule", Then: s.refresh}, err)
 }
 
-// ScopeInUse implements fleet.ScopeUser.
-func (s *Service) ScopeInUse(ctx context.Context, scope health.Scope) (what string, err error) {
+// scopeInUse names what is set for a scope; "" where nothing is.
+func (s *Service) scopeInUse(ctx context.Context, scope health.Scope) (what string, err error) {
 	used, err := s.store.scopeInUse(ctx, scope)
 	if used {
 		what = "a rule of consent"

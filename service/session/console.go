@@ -139,8 +139,8 @@ func (s *Service) withConsoles(ctx context.Context, id uuid.UUID, list *link.Des
 	return err
 }
 
-// Reseal seals anew what was sealed under an older key, and returns how much that was.
-func (s *Service) Reseal(ctx context.Context) (int, error) {
+// reseal seals anew what was sealed under an older key, and returns how much that was.
+func (s *Service) reseal(ctx context.Context) (int, error) {
 	recordings, bad := s.store.resealRecordings(ctx)
 	n, err := s.store.resealConsoles(ctx, s.box)
 	return n + recordings, errors.Join(err, bad)

@@ -425,7 +425,7 @@ func (s *Service) PlayRecording(c *gin.Context, id api.ID) {
 	}
 }
 
-// Expire removes recordings that are older than the rule by which they began has them kept. It is run every hour.
-func (s *Service) Expire(ctx context.Context) error {
+// expire removes recordings that are older than the rule by which they began has them kept. It is run every hour.
+func (s *Service) expire(ctx context.Context) error {
 	return s.store.expireRecordings(ctx)
 }

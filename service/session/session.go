@@ -15,7 +15,6 @@ import (
 
 	"github.com/gin-gonic/gin"
 	"github.com/google/uuid"
-	"github.com/jackc/pgx/v5/pgxpool"
 
 	"moorwatch.example/contract/api"
 	"moorwatch.example/core/access"
@@ -23,6 +22,7 @@ import (
 	"moorwatch.example/core/secret"
 	"moorwatch.example/service/front"
 	"moorwatch.example/service/hub"
+	"moorwatch.example/service/part"
 )
 
 // Devices finds devices.
@@ -65,11 +65,20 @@ type Service struct {
 }
 
 // New makes the column. seal signs recordings, and box keeps the passwords of consoles.
-func New(pool *pgxpool.Pool, devices Devices, inventory Inventory, people People, audit front.Recorder, h *hub.Hub, seal ed25519.PrivateKey,
+func New(base part.Base, devices Devices, inventory Inventory, people People, h *hub.Hub, seal ed25519.PrivateKey,
 	box, recordings *secret.Ring) *Service {
-	return &Service{store: store{pool, recordings}, devices: devices, inventory: inventory, people: people, audit: audit, hub: h,
+	s := &Service{store: store{base.Pool, recordings}, devices: devices, inventory: inventory, people: people, audit: base.Audit, hub: h,
 		seal: seal, box: box, searches: make(chan struct{}, mostSearches),
 		active: activeSessions{open: map[sessionKey]*activeSession{}, ended: map[sessionKey]time.Time{}}}
+	base.Bus.RightsChanged.Subscribe(s.rightsChanged)
+	base.Bus.ScopeUser.Subscribe(s.scopeInUse)
+	return s
+}
+
+// Part is what the service hands out.
+func (s *Service) Part() part.Part {
+	return part.Part{Name: "session", Begin: s.refresh, Refresh: s.refresh, Run: []func(context.Context){s.run}, Expire: s.expire,
+		Reseal: s.reseal}
 }
 
 func siteScope(id string) health.Scope { return health.Scope{Kind: health.Site, ID: id} }

@@ -19,8 +19,8 @@ const (
 	compactTogether = 100
 )
 
-// Compact compresses what was read in windows that are over. It is run every ten minutes.
-func (v *Service) Compact(ctx context.Context) error { return v.CompactBefore(ctx, time.Now()) }
+// compact compresses what was read in windows that are over. It is run every ten minutes.
+func (v *Service) compact(ctx context.Context) error { return v.CompactBefore(ctx, time.Now()) }
 
 // CompactBefore compresses what was read in windows that are over at now.
 func (v *Service) CompactBefore(ctx context.Context, now time.Time) error {
@@ -129,8 +129,8 @@ func rolled(known map[place]*series.Table, p place) bool {
 	return false
 }
 
-// Expire removes what is older than each tier is kept. It is run every hour.
-func (v *Service) Expire(ctx context.Context) error {
+// expire removes what is older than each tier is kept. It is run every hour.
+func (v *Service) expire(ctx context.Context) error {
 	var all error
 	for _, tier := range series.Tiers {
 		all = errors.Join(all, v.store.expire(ctx, tier, time.Now().Add(-v.keep[tier]-tier.Window())))
@@ -160,7 +160,7 @@ func (v *Service) FindTrends(ctx context.Context, only ...uuid.UUID) error {
 		if err != nil {
 			return err
 		}
-		v.reviewer.Review(id)
+		v.bus.DevicesChanged.Publish(ctx, []uuid.UUID{id})
 	}
 	return nil
 }

@@ -40,10 +40,10 @@ type answer struct {
 
 var errUnknown = errors.New("the device is not known any more")
 
-// ServeReports takes reports over a device's link: POST /reports. It answers once they are on
+// serveReports takes reports over a device's link: POST /reports. It answers once they are on
 // disk; a device that hears no answer sends them again, and what is stored already is passed over
 // by its number.
-func (v *Service) ServeReports(w http.ResponseWriter, r *http.Request) {
+func (v *Service) serveReports(w http.ResponseWriter, r *http.Request) {
 	ctx, cancel := context.WithTimeout(r.Context(), storeWithin)
 	defer cancel()
 	var batch link.Batch
@@ -99,8 +99,8 @@ func check(b link.Batch) error {
 	return nil
 }
 
-// Run stores what waits until ctx ends. Batches that arrive together are stored together.
-func (v *Service) Run(ctx context.Context) {
+// run stores what waits until ctx ends. Batches that arrive together are stored together.
+func (v *Service) run(ctx context.Context) {
 	var later []waiting
 	for {
 		if len(later) == 0 {
@@ -165,7 +165,7 @@ func (v *Service) write(ctx context.Context, together []waiting) {
 		return history, newest
 	})
 	for i, w := range together {
-		receipts[i].Settings = v.reviewer.SettingsDigest(w.device)
+		receipts[i].Settings = v.settings.SettingsDigest(w.device)
 		a := answer{receipts[i], err}
 		if err == nil && a.receipt.Through == 0 {
 			a.err = errUnknown
@@ -173,7 +173,7 @@ func (v *Service) write(ctx context.Context, together []waiting) {
 		w.done <- a
 	}
 	if err == nil {
-		v.reviewer.Review(ids...)
+		v.bus.DevicesChanged.Publish(ctx, ids)
 	}
 }
 

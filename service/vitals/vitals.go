@@ -9,22 +9,23 @@ import (
 	"encoding/json"
 	"log/slog"
 	"net/http"
+	"time"
 
 	"github.com/gin-gonic/gin"
 	"github.com/google/uuid"
-	"github.com/jackc/pgx/v5/pgxpool"
 
 	"moorwatch.example/contract/api"
 	"moorwatch.example/core/access"
 	"moorwatch.example/core/device"
 	"moorwatch.example/core/series"
+	"moorwatch.example/service/bus"
 	"moorwatch.example/service/front"
 	"moorwatch.example/service/hub"
+	"moorwatch.example/service/part"
 )
 
 // Reviewer judges devices anew, soon, after their readings changed.
-type Reviewer interface {
-	Review(devices ...uuid.UUID)
+type Settings interface {
 	// SettingsDigest identifies what the agent of a device is asked to look at; "" when that is not
 	// known yet.
 	SettingsDigest(device uuid.UUID) string
@@ -42,20 +43,26 @@ type Devices interface {
 type Service struct {
 	store    store
 	devices  Devices
-	reviewer Reviewer
+	bus      *bus.Bus
+	settings Settings
 	hub      *hub.Hub
 	queue    chan waiting
 	keep     series.Keep
 }
 
-// New makes the column. Join gives it the hub.
-func New(pool *pgxpool.Pool, devices Devices, reviewer Reviewer, keep series.Keep) *Service {
-	return &Service{store: store{pool, newLayouts()}, devices: devices, reviewer: reviewer, queue: make(chan waiting, queueLength),
-		keep: keep}
+// New makes the column. It calls devices over the hub.
+func New(base part.Base, devices Devices, settings Settings, h *hub.Hub, keep series.Keep) *Service {
+	return &Service{store: store{base.Pool, newLayouts()}, bus: base.Bus, devices: devices, settings: settings, hub: h,
+		queue: make(chan waiting, queueLength), keep: keep}
 }
 
-// Join gives the column the hub over which it calls devices.
-func (v *Service) Join(h *hub.Hub) { v.hub = h }
+// Part is what the service hands out.
+func (v *Service) Part() part.Part {
+	return part.Part{Name: "vitals", Links: map[string]http.HandlerFunc{"POST /reports": v.serveReports},
+		Run: []func(context.Context){v.run}, Expire: v.expire,
+		Periodic: []part.Periodic{{Name: "compact", Every: 10 * time.Minute, Do: v.compact},
+			{Name: "trends", Every: time.Hour, Do: func(ctx context.Context) error { return v.FindTrends(ctx) }}}}
+}
 
 // believed reads a live reading as a report is read, and writes it anew: a device must not write
 // into a stream of events.

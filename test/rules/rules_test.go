@@ -29,7 +29,8 @@ var floors = []struct {
 }
 
 // shared are the packages that services stand on, and the two whose services others may import.
-var shared = []string{"service/front", "service/hub", "service/db", "service/doors", "service/post", "service/fleet", "service/access"}
+var shared = []string{"service/front", "service/hub", "service/db", "service/doors", "service/bus", "service/part", "service/post",
+	"service/fleet", "service/access"}
 
 func TestImports(t *testing.T) {
 	for _, s := range sources(t) {
@@ -231,4 +232,67 @@ func TestEveryPackageIsExplained(t *testing.T) {
 			t.Errorf("no file of %s has a package comment", dir)
 		}
 	}
+}
+
+// A service has all that it needs once it is made: nothing is put into it later, in an order that somebody must know.
+func TestServicesAreMadeWhole(t *testing.T) {
+	seen := 0
+	for _, s := range sources(t) {
+		if s.test || s.dir == "service" || !below(s.dir, "service") {
+			continue
+		}
+		ast.Inspect(s.file, func(n ast.Node) bool {
+			switch n := n.(type) {
+			case *ast.TypeSpec:
+				made, ok := n.Type.(*ast.StructType)
+				if !ok || n.Name.Name != "Service" {
+					return true
+				}
+				seen++
+				for _, f := range made.Fields.List {
+					for _, name := range f.Names {
+						if name.IsExported() {
+							t.Errorf("%s: anybody can set %s: have it passed to New, or tell others over service/bus",
+								s.at(name.Pos()), name.Name)
+						}
+					}
+				}
+			case *ast.FuncDecl:
+				if n.Recv != nil && (strings.HasPrefix(n.Name.Name, "Join") || strings.HasPrefix(n.Name.Name, "Set")) &&
+					len(n.Type.Params.List) > 0 && receiver(n) == "Service" && n.Type.Results == nil && !takes(n, "gin.Context") {
+					t.Errorf("%s: %s puts something into a service that was made: have it passed to New", s.at(n.Pos()), n.Name.Name)
+				}
+			}
+			return true
+		})
+	}
+	if seen < 10 {
+		t.Errorf("%d services were found", seen)
+	}
+}
+
+// receiver names the type of a method's receiver.
+func receiver(f *ast.FuncDecl) string {
+	of := f.Recv.List[0].Type
+	if p, ok := of.(*ast.StarExpr); ok {
+		of = p.X
+	}
+	if id, ok := of.(*ast.Ident); ok {
+		return id.Name
+	}
+	return ""
+}
+
+// takes tells whether a function takes a pointer to a type of another package.
+func takes(f *ast.FuncDecl, name string) bool {
+	for _, p := range f.Type.Params.List {
+		if star, ok := p.Type.(*ast.StarExpr); ok {
+			if of, ok := star.X.(*ast.SelectorExpr); ok {
+				if pkg, ok := of.X.(*ast.Ident); ok && pkg.Name+"."+of.Sel.Name == name {
+					return true
+				}
+			}
+		}
+	}
+	return false
 }

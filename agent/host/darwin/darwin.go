@@ -26,6 +26,7 @@ func New() host.Host {
 		Informer:  informer,
 		Meter:     &portable.Meter{People: terminals},
 		Lister:    portable.Lister{Informer: informer, More: lister{tools: system}.list},
+		Queries:   true,
 		Prober:    &portable.Prober{Service: launchd.running},
 		Asker:     portable.Asker{Service: launchd.running},
 		Runner:    posix.Runner{},

@@ -30,6 +30,7 @@ func New() host.Host {
 		Terminals: unix.Terminals{Shells: []string{"/bin/bash", "/bin/sh", "/usr/bin/zsh", "/usr/bin/fish", "/usr/bin/python3"},
 			Become: unix.Become},
 		Lister:    portable.Lister{Informer: informer, More: list},
+		Queries:   true,
 		Prober:    &portable.Prober{Service: service, Journal: journal},
 		Asker:     portable.Asker{Service: service},
 		Disk:      &unix.Disk{},

@@ -117,8 +117,8 @@ var natures = map[Kind]nature{
 // Host returns a host that pretends to be d, by the clock now.
 func (d Device) Host(now func() time.Time) host.Host {
 	s := &simulated{Device: d, now: now}
-	h := host.Host{Informer: s, Meter: s, Runner: s, Terminals: s, Lister: s, Prober: s, Asker: s, Processes: simProcesses{s},
-		Services: simServices{s}, Events: simEvents{s},
+	h := host.Host{Informer: s, Meter: s, Runner: s, Terminals: s, Lister: s, Queries: true, Prober: s, Asker: s,
+		Processes: simProcesses{s}, Services: simServices{s}, Events: simEvents{s},
 		Network: simNetwork{s}, Power: simPower{s}, People: simPeople{s}, Screens: simScreens{s}, Software: simSoftware{s},
 		Updates: simUpdates{s}}
 	var files *disk

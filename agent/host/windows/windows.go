@@ -30,6 +30,7 @@ func New() host.Host {
 		Runner:    runner{},
 		Terminals: terminals{},
 		Lister:    portable.Lister{Informer: informer, More: list},
+		Queries:   true,
 		Prober:    &portable.Prober{Service: service},
 		Asker:     portable.Asker{Service: service, Registry: registryValue},
 		Disk:      &disk{},

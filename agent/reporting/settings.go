@@ -1,4 +1,4 @@
-package agent
+package reporting
 
 import (
 	"context"
@@ -10,6 +10,7 @@ import (
 	"time"
 
 	"moorwatch.example/agent/atomicfile"
+	"moorwatch.example/agent/calls"
 	"moorwatch.example/agent/host"
 	"moorwatch.example/agent/steps"
 	"moorwatch.example/contract/link"
@@ -24,8 +25,9 @@ const (
 	probeAtOnce = 8
 )
 
-// watch looks at what the service asks for, connected or not, and remembers it through restarts.
-type watch struct {
+// Settings are what the service asks of this agent, remembered through restarts, and what came of the probes that it
+// asks for.
+type Settings struct {
 	mu       sync.Mutex
 	path     string
 	settings link.Settings
@@ -33,17 +35,18 @@ type watch struct {
 	next     map[device.Probe]time.Time
 }
 
-func (w *watch) open(path string) {
-	w.path, w.latest, w.next = path, map[device.Probe]device.ProbeResult{}, map[device.Probe]time.Time{}
+func openSettings(path string) *Settings {
+	w := &Settings{path: path, latest: map[device.Probe]device.ProbeResult{}, next: map[device.Probe]time.Time{}}
 	if text, err := os.ReadFile(path); err == nil {
 		json.Unmarshal(text, &w.settings) // damaged settings are read anew from the service
 	}
+	return w
 }
 
 func bare(p device.Probe) device.Probe { p.Every = 0; return p }
 
 // set takes new settings, and keeps them.
-func (w *watch) set(s link.Settings) error {
+func (w *Settings) set(s link.Settings) error {
 	s.Probes = s.Probes[:min(len(s.Probes), device.MaxProbes)]
 	w.mu.Lock()
 	defer w.mu.Unlock()
@@ -62,7 +65,7 @@ func (w *watch) set(s link.Settings) error {
 }
 
 // results are the latest of every probe that was made.
-func (w *watch) results() (all []device.ProbeResult) {
+func (w *Settings) results() (all []device.ProbeResult) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	for _, p := range w.settings.Probes {
@@ -74,7 +77,7 @@ func (w *watch) results() (all []device.ProbeResult) {
 }
 
 // run makes probes as they fall due, until ctx ends.
-func (w *watch) run(ctx context.Context, h host.Host) {
+func (w *Settings) run(ctx context.Context, h host.Host) {
 	tick := time.NewTicker(probeTick)
 	defer tick.Stop()
 	slots := make(chan struct{}, probeAtOnce)
@@ -99,7 +102,7 @@ func (w *watch) run(ctx context.Context, h host.Host) {
 }
 
 // due takes the probes whose time has come, and sets their next time.
-func (w *watch) due(now time.Time) (due []device.Probe) {
+func (w *Settings) due(now time.Time) (due []device.Probe) {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	for _, p := range w.settings.Probes {
@@ -113,7 +116,7 @@ func (w *watch) due(now time.Time) (due []device.Probe) {
 	return due
 }
 
-func (w *watch) probe(ctx context.Context, h host.Host, p device.Probe) {
+func (w *Settings) probe(ctx context.Context, h host.Host, p device.Probe) {
 	within, cancel := context.WithTimeout(ctx, probeWithin)
 	defer cancel()
 	var r device.ProbeResult
@@ -131,44 +134,36 @@ func (w *watch) probe(ctx context.Context, h host.Host, p device.Probe) {
 	w.latest[bare(p)] = r
 }
 
-func (w *watch) digest() string {
+func (w *Settings) digest() string {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	return w.settings.Digest
 }
 
-// settle reads the settings from the service when they are not those of a digest.
-func (a *Agent) settle(ctx context.Context, service caller, digest string) {
-	if digest == "" || digest == a.watch.digest() {
+// settle reads the settings from the service when they are not those of a digest. anew has the agent connect anew.
+func (r *Reporter) settle(ctx context.Context, service calls.Service, digest string, anew func()) {
+	if digest == "" || digest == r.settings.digest() {
 		return
 	}
 	var s link.Settings
-	err := service.call(ctx, http.MethodGet, "/settings", nil, &s)
-	before := a.watch.agent()
+	err := service.Call(ctx, http.MethodGet, "/settings", nil, &s)
+	before := r.settings.Agent()
 	if err == nil {
-		err = a.watch.set(s)
+		err = r.settings.set(s)
 	}
 	if err != nil {
-		a.Log.Warn("the settings cannot be taken; trying again with the next report", "error", err)
+		r.log.Warn("the settings cannot be taken; trying again with the next report", "error", err)
 		return
 	}
 	if !slices.Equal(before.Withhold, s.Agent.Withhold) {
-		a.Log.Info("what this agent offers has changed: connecting anew", "withheld", s.Agent.Withhold)
-		a.drop()
+		r.log.Info("what this agent offers has changed: connecting anew", "withheld", s.Agent.Withhold)
+		anew()
 	}
 }
 
-// agent is how the service asks this agent to behave.
-func (w *watch) agent() health.Agent {
+// Agent is how the service asks this agent to behave.
+func (w *Settings) Agent() health.Agent {
 	w.mu.Lock()
 	defer w.mu.Unlock()
 	return w.settings.Agent
-}
-
-// pace is how often this agent reports.
-func (a *Agent) pace() time.Duration {
-	if s := a.watch.agent().ReportSeconds; s > 0 {
-		return time.Duration(s) * time.Second
-	}
-	return a.Every
 }

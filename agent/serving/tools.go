@@ -1,4 +1,4 @@
-package agent
+package serving
 
 import (
 	"context"
@@ -8,72 +8,76 @@ import (
 	"fmt"
 	"io"
 	"net/http"
-	"slices"
 	"strconv"
 	"time"
 
 	"moorwatch.example/agent/files"
-	"moorwatch.example/agent/host"
 	"moorwatch.example/agent/query"
 	"moorwatch.example/contract/link"
-	"moorwatch.example/core/device"
 	"moorwatch.example/uplink"
 )
 
-// serveTools serves the quiet tools, each only where the host offers it. What they are asked comes
-// as JSON, and what they answer goes as JSON: one value, or one a line as it comes.
-func (a *Agent) serveTools(mux *http.ServeMux, gate *uplink.Gate, offered host.Host) {
-	if offered.Disk != nil {
-		a.serveFiles(mux, gate)
-	}
-	if p := offered.Processes; p != nil {
-		mux.HandleFunc("POST /processes/list", reply(func(ctx context.Context, _ struct{}) (link.Processes, error) {
-			return p.Another().List(ctx)
-		}))
-		mux.HandleFunc("POST /processes/watch", lines(a.watchProcesses))
-		mux.HandleFunc("POST /processes/past", reply(func(ctx context.Context, _ struct{}) (link.Spikes, error) { return p.Past(ctx) }))
-		mux.HandleFunc("POST /processes/do", reply(p.Do))
-		mux.HandleFunc("POST /processes/start", reply(p.Start))
-	}
-	if s := offered.Services; s != nil {
-		mux.HandleFunc("POST /services/list", reply(func(ctx context.Context, _ struct{}) (link.Services, error) { return s.List(ctx) }))
-		mux.HandleFunc("POST /services/service", reply(s.Service))
-		mux.HandleFunc("POST /services/do", reply(s.Do))
-	}
-	if e := offered.Events; e != nil {
-		mux.HandleFunc("POST /events/sources", reply(func(ctx context.Context, _ struct{}) (link.EventSources, error) {
-			return e.Sources(ctx)
-		}))
-		mux.HandleFunc("POST /events/read", lines(e.Events))
-	}
-	if n := offered.Network; n != nil {
-		mux.HandleFunc("POST /network/read", reply(func(ctx context.Context, _ struct{}) (link.Network, error) { return n.Network(ctx) }))
-		mux.HandleFunc("POST /network/reach", lines(n.Reach))
-		mux.HandleFunc("POST /network/scan", lines(n.Scan))
-		mux.HandleFunc("POST /network/wake", reply(n.Wake))
-	}
-	if s := offered.Settings; s != nil {
-		mux.HandleFunc("POST /settings/list", reply(s.List))
-		mux.HandleFunc("POST /settings/search", lines(s.Search))
-		mux.HandleFunc("POST /settings/do", reply(s.Do))
-	}
-	if offered.Lister != nil && !slices.Contains(offered.Withheld, device.CapabilityQueries) {
-		q := query.New(offered)
-		mux.HandleFunc("POST /queries/classes", reply(func(ctx context.Context, _ struct{}) (link.QueryClasses, error) {
-			return q.Classes(ctx)
-		}))
-		mux.HandleFunc("POST /queries/ask", lines(q.Ask))
-	}
-	if p := offered.Power; p != nil {
-		mux.HandleFunc("POST /power/do", reply(p.Do))
-	}
-	if p := offered.People; p != nil {
-		mux.HandleFunc("POST /people/list", reply(func(ctx context.Context, _ struct{}) (link.PresenceList, error) {
-			return p.People(ctx)
-		}))
-		mux.HandleFunc("POST /people/show", reply(p.Show))
-		mux.HandleFunc("POST /people/clip", reply(p.Clip))
-	}
+// The quiet tools: what they are asked comes as JSON, and what they answer goes as JSON, one value, or one a line as it
+// comes.
+
+func (v *Server) processRoutes(mux *http.ServeMux, c connection) {
+	p := c.offered.Processes
+	mux.HandleFunc("POST /processes/list", reply(func(ctx context.Context, _ struct{}) (link.Processes, error) {
+		return p.Another().List(ctx)
+	}))
+	mux.HandleFunc("POST /processes/watch", lines(v.watchProcesses))
+	mux.HandleFunc("POST /processes/past", reply(func(ctx context.Context, _ struct{}) (link.Spikes, error) { return p.Past(ctx) }))
+	mux.HandleFunc("POST /processes/do", reply(p.Do))
+	mux.HandleFunc("POST /processes/start", reply(p.Start))
+}
+
+func (v *Server) serviceRoutes(mux *http.ServeMux, c connection) {
+	s := c.offered.Services
+	mux.HandleFunc("POST /services/list", reply(func(ctx context.Context, _ struct{}) (link.Services, error) { return s.List(ctx) }))
+	mux.HandleFunc("POST /services/service", reply(s.Service))
+	mux.HandleFunc("POST /services/do", reply(s.Do))
+}
+
+func (v *Server) eventRoutes(mux *http.ServeMux, c connection) {
+	e := c.offered.Events
+	mux.HandleFunc("POST /events/sources", reply(func(ctx context.Context, _ struct{}) (link.EventSources, error) {
+		return e.Sources(ctx)
+	}))
+	mux.HandleFunc("POST /events/read", lines(e.Events))
+}
+
+func (v *Server) networkRoutes(mux *http.ServeMux, c connection) {
+	n := c.offered.Network
+	mux.HandleFunc("POST /network/read", reply(func(ctx context.Context, _ struct{}) (link.Network, error) { return n.Network(ctx) }))
+	mux.HandleFunc("POST /network/reach", lines(n.Reach))
+	mux.HandleFunc("POST /network/scan", lines(n.Scan))
+	mux.HandleFunc("POST /network/wake", reply(n.Wake))
+}
+
+func (v *Server) settingRoutes(mux *http.ServeMux, c connection) {
+	s := c.offered.Settings
+	mux.HandleFunc("POST /settings/list", reply(s.List))
+	mux.HandleFunc("POST /settings/search", lines(s.Search))
+	mux.HandleFunc("POST /settings/do", reply(s.Do))
+}
+
+func (v *Server) queryRoutes(mux *http.ServeMux, c connection) {
+	q := query.New(c.offered)
+	mux.HandleFunc("POST /queries/classes", reply(func(ctx context.Context, _ struct{}) (link.QueryClasses, error) {
+		return q.Classes(ctx)
+	}))
+	mux.HandleFunc("POST /queries/ask", lines(q.Ask))
+}
+
+func (v *Server) powerRoutes(mux *http.ServeMux, c connection) {
+	mux.HandleFunc("POST /power/do", reply(c.offered.Power.Do))
+}
+
+func (v *Server) peopleRoutes(mux *http.ServeMux, c connection) {
+	p := c.offered.People
+	mux.HandleFunc("POST /people/list", reply(func(ctx context.Context, _ struct{}) (link.PresenceList, error) { return p.People(ctx) }))
+	mux.HandleFunc("POST /people/show", reply(p.Show))
+	mux.HandleFunc("POST /people/clip", reply(p.Clip))
 }
 
 // maxAsked is the most that a tool may be asked with, in bytes: a text that is written back.
@@ -136,8 +140,8 @@ func lines[In, Event any](do func(ctx context.Context, in In, send func(Event) e
 	}
 }
 
-func (a *Agent) serveFiles(mux *http.ServeMux, gate *uplink.Gate) {
-	f := a.files
+func (v *Server) fileRoutes(mux *http.ServeMux, c connection) {
+	f, gate := v.files, c.gate
 	mux.HandleFunc("POST /files/list", lines(f.List))
 	mux.HandleFunc("POST /files/entry", reply(f.Entry))
 	mux.HandleFunc("POST /files/read", reply(f.ReadText))
@@ -170,20 +174,20 @@ func (a *Agent) serveFiles(mux *http.ServeMux, gate *uplink.Gate) {
 			fail(w, err)
 		}
 	})
-	mux.HandleFunc("GET /files/unpack", func(w http.ResponseWriter, r *http.Request) { a.serveUnpack(w, r) })
+	mux.HandleFunc("GET /files/unpack", func(w http.ResponseWriter, r *http.Request) { v.serveUnpack(w, r) })
 	mux.HandleFunc("GET /files/content", func(w http.ResponseWriter, r *http.Request) {
 		offset, _ := strconv.ParseInt(r.URL.Query().Get("offset"), 10, 64)
 		d, err := f.Open(r.URL.Query().Get("path"), offset)
-		a.send(w, r, gate, d, err)
+		v.send(w, r, gate, d, err)
 	})
 	mux.HandleFunc("GET /files/archive", func(w http.ResponseWriter, r *http.Request) {
 		d, err := f.Archive(r.Context(), r.URL.Query()["path"], r.URL.Query().Get("format"))
-		a.send(w, r, gate, d, err)
+		v.send(w, r, gate, d, err)
 	})
 }
 
 // send sends a download.
-func (a *Agent) send(w http.ResponseWriter, r *http.Request, gate *uplink.Gate, d *files.Download, err error) {
+func (v *Server) send(w http.ResponseWriter, r *http.Request, gate *uplink.Gate, d *files.Download, err error) {
 	if err != nil {
 		fail(w, err)
 		return
@@ -196,7 +200,7 @@ func (a *Agent) send(w http.ResponseWriter, r *http.Request, gate *uplink.Gate, 
 		return
 	}
 	if _, err := uplink.SendBulk(r.Context(), stream, gate, d, d.Digest); err != nil {
-		a.Log.Debug("a download ended early", "error", err)
+		v.config.Log.Debug("a download ended early", "error", err)
 	}
 }
 
@@ -214,12 +218,12 @@ func receive(w http.ResponseWriter, r *http.Request, out io.Writer, content func
 }
 
 // serveUnpack puts the files of a tar below a folder as they come.
-func (a *Agent) serveUnpack(w http.ResponseWriter, r *http.Request) {
+func (v *Server) serveUnpack(w http.ResponseWriter, r *http.Request) {
 	pr, pw := io.Pipe()
 	sum := newSum(pr)
 	unpacked := make(chan error, 1)
 	go func() {
-		_, err := a.files.Unpack(r.Context(), r.URL.Query().Get("folder"), sum)
+		_, err := v.files.Unpack(r.Context(), r.URL.Query().Get("folder"), sum)
 		pr.CloseWithError(err)
 		unpacked <- err
 	}()
@@ -237,8 +241,8 @@ func (a *Agent) serveUnpack(w http.ResponseWriter, r *http.Request) {
 }
 
 // watchProcesses sends all processes at once and every LiveEvery until the service leaves.
-func (a *Agent) watchProcesses(ctx context.Context, _ struct{}, send func(link.Processes) error) error {
-	p := a.Host.Processes.Another()
+func (v *Server) watchProcesses(ctx context.Context, _ struct{}, send func(link.Processes) error) error {
+	p := v.config.Host.Processes.Another()
 	tick := time.NewTicker(LiveEvery)
 	defer tick.Stop()
 	for {

@@ -1,4 +1,4 @@
-package agent
+package serving
 
 import (
 	"context"
@@ -19,37 +19,37 @@ type lanes struct {
 }
 
 // openLane opens a lane: POST /lanes. One that is there already is one that the service has lost.
-func (a *Agent) openLane(ctx context.Context, in link.Lane) (link.Lane, error) {
-	if in.Name != link.LaneScreen || a.screens == nil {
+func (v *Server) openLane(ctx context.Context, in link.Lane) (link.Lane, error) {
+	if in.Name != link.LaneScreen || v.screens == nil {
 		return in, &link.Problem{Status: http.StatusNotFound, Reason: "This device has no lane of that name."}
 	}
-	a.lanes.mu.Lock()
-	defer a.lanes.mu.Unlock()
-	if l := a.lanes.open[in.Name]; l != nil {
+	v.lanes.mu.Lock()
+	defer v.lanes.mu.Unlock()
+	if l := v.lanes.open[in.Name]; l != nil {
 		l.Close()
 	}
-	dialer := a.identity.Dialer()
+	dialer := v.config.Dialer()
 	dialer.Lane = in.Name
 	l, err := dialer.Dial(ctx)
 	if err != nil {
 		return in, err
 	}
-	if a.lanes.open == nil {
-		a.lanes.open = map[string]*uplink.Link{}
+	if v.lanes.open == nil {
+		v.lanes.open = map[string]*uplink.Link{}
 	}
-	a.lanes.open[in.Name] = l
+	v.lanes.open[in.Name] = l
 	mux := http.NewServeMux()
-	mux.HandleFunc("GET /screen", a.screens.ServeDesktop)
-	mux.HandleFunc("GET /console", a.screens.ServeConsole)
-	go a.serveLane(l, mux)
+	mux.HandleFunc("GET /screen", v.screens.ServeDesktop)
+	mux.HandleFunc("GET /console", v.screens.ServeConsole)
+	go v.serveLane(l, mux)
 	return in, nil
 }
 
 // serveLane serves a lane until it ends, or nothing is done over it.
-func (a *Agent) serveLane(l *uplink.Link, handler http.Handler) {
+func (v *Server) serveLane(l *uplink.Link, handler http.Handler) {
 	var busy atomic.Int64
 	idle := time.AfterFunc(link.LaneIdle, func() { l.Close() })
-	ctx, cancel := context.WithCancel(a.life)
+	ctx, cancel := context.WithCancel(v.life)
 	defer cancel()
 	stop := context.AfterFunc(ctx, func() { l.Close() })
 	defer stop()
@@ -63,6 +63,6 @@ func (a *Agent) serveLane(l *uplink.Link, handler http.Handler) {
 		}()
 		handler.ServeHTTP(w, r)
 	})
-	a.server(ctx, counted).Serve(l.Listener()) // returns when the link ends
+	HTTP(ctx, counted, v.config.Log).Serve(l.Listener()) // returns when the link ends
 	l.Close()
 }

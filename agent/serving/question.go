@@ -1,4 +1,4 @@
-package agent
+package serving
 
 import (
 	"context"
@@ -10,18 +10,19 @@ import (
 	"strconv"
 	"strings"
 
+	"moorwatch.example/agent/reporting"
 	"moorwatch.example/contract/link"
 	"moorwatch.example/core/release"
 )
 
 // serveQuestion answers one question of a sweep: POST /questions.
-func (a *Agent) serveQuestion(w http.ResponseWriter, r *http.Request) {
+func (v *Server) serveQuestion(w http.ResponseWriter, r *http.Request) {
 	var q link.Question
 	if err := json.NewDecoder(http.MaxBytesReader(w, r.Body, 16<<10)).Decode(&q); err != nil {
 		http.Error(w, "the question cannot be read", http.StatusBadRequest)
 		return
 	}
-	answer, err := a.ask(r.Context(), q)
+	answer, err := v.ask(r.Context(), q)
 	if err != nil {
 		http.Error(w, err.Error(), http.StatusUnprocessableEntity)
 		return
@@ -31,37 +32,37 @@ func (a *Agent) serveQuestion(w http.ResponseWriter, r *http.Request) {
 	json.NewEncoder(w).Encode(answer)
 }
 
-func (a *Agent) ask(ctx context.Context, q link.Question) (link.Answer, error) {
+func (v *Server) ask(ctx context.Context, q link.Question) (link.Answer, error) {
 	switch q.Kind {
 	case link.AskLogOn:
-		return a.askLogOn(ctx)
+		return v.askLogOn(ctx)
 	case link.AskFact:
-		return a.askFact(ctx, q.Name)
+		return v.askFact(ctx, q.Name)
 	case link.AskItem:
-		return a.askItem(q)
+		return v.askItem(q)
 	}
 	if q.Name == "" {
 		return link.Answer{}, errors.New("the question names nothing")
 	}
-	return a.Host.Asker.Ask(ctx, q)
+	return v.config.Host.Asker.Ask(ctx, q)
 }
 
-func (a *Agent) askLogOn(ctx context.Context) (link.Answer, error) {
-	if a.Host.Meter == nil {
+func (v *Server) askLogOn(ctx context.Context) (link.Answer, error) {
+	if v.config.Host.Meter == nil {
 		return link.Answer{}, errors.New("it cannot tell who is signed in")
 	}
-	v, err := a.read(ctx, a.Host.Meter.Another())
+	now, err := reporting.Read(ctx, v.config.Host.Meter.Another())
 	if err != nil {
 		return link.Answer{}, err
 	}
 	answer := link.Answer{Value: "nobody"}
-	for _, p := range v.People {
+	for _, p := range now.People {
 		answer.Lines = append(answer.Lines, fmt.Sprintf("%s at %s, idle %d s", p.Name, p.Where, max(p.IdleSeconds, 0)))
 	}
-	if len(v.People) > 0 {
-		answer.Value = fmt.Sprintf("%d signed in", len(v.People))
+	if len(now.People) > 0 {
+		answer.Value = fmt.Sprintf("%d signed in", len(now.People))
 	}
-	if l := v.LogOn; l != nil {
+	if l := now.LogOn; l != nil {
 		answer.Number = &l.Seconds
 		answer.Value = fmt.Sprintf("%.0f s", l.Seconds)
 		answer.Lines = append(answer.Lines, fmt.Sprintf("last log-on of %s took %.0f s", l.Person, l.Seconds))
@@ -70,12 +71,12 @@ func (a *Agent) askLogOn(ctx context.Context) (link.Answer, error) {
 }
 
 // askFact answers with a field of the device's facts, by its name in the contract.
-func (a *Agent) askFact(ctx context.Context, name string) (link.Answer, error) {
-	f, err := a.Host.Informer.Facts(ctx)
+func (v *Server) askFact(ctx context.Context, name string) (link.Answer, error) {
+	f, err := v.config.Host.Informer.Facts(ctx)
 	if err != nil {
 		return link.Answer{}, err
 	}
-	f.AgentVersion, f.Capabilities = release.Version, a.Host.Capabilities()
+	f.AgentVersion, f.Capabilities = release.Version, v.config.Host.Capabilities()
 	text, err := json.Marshal(f)
 	if err != nil {
 		return link.Answer{}, err
@@ -101,10 +102,8 @@ func (a *Agent) askFact(ctx context.Context, name string) (link.Answer, error) {
 }
 
 // askItem answers from the inventory as it was last taken.
-func (a *Agent) askItem(q link.Question) (link.Answer, error) {
-	a.keeper.mu.Lock()
-	kept := a.keeper.load()
-	a.keeper.mu.Unlock()
+func (v *Server) askItem(q link.Question) (link.Answer, error) {
+	kept := v.config.Report.Inventory()
 	if kept == nil {
 		return link.Answer{}, errors.New("its inventory was not taken yet")
 	}

@@ -1,4 +1,4 @@
-package agent
+package serving
 
 import (
 	"context"
@@ -44,12 +44,12 @@ type shell struct {
 }
 
 // shellChoices tells which shells can be opened: POST /shell/choices.
-func (a *Agent) shellChoices(ctx context.Context, _ struct{}) (link.ShellChoices, error) {
-	out := link.ShellChoices{Programs: a.Host.Terminals.Programs(), People: []string{}}
-	if a.Host.People == nil {
+func (v *Server) shellChoices(ctx context.Context, _ struct{}) (link.ShellChoices, error) {
+	out := link.ShellChoices{Programs: v.config.Host.Terminals.Programs(), People: []string{}}
+	if v.config.Host.People == nil {
 		return out, nil
 	}
-	list, err := a.Host.People.People(ctx)
+	list, err := v.config.Host.People.People(ctx)
 	seen := map[string]bool{}
 	for _, p := range list.Items {
 		if !seen[p.Name] {
@@ -61,27 +61,27 @@ func (a *Agent) shellChoices(ctx context.Context, _ struct{}) (link.ShellChoices
 }
 
 // shell opens a shell under an id, or finds the one that has it.
-func (a *Agent) shell(id string, o link.ShellOrder) (*shell, error) {
-	a.shells.mu.Lock()
-	defer a.shells.mu.Unlock()
-	if s := a.shells.open[id]; s != nil {
+func (v *Server) shell(id string, o link.ShellOrder) (*shell, error) {
+	v.shells.mu.Lock()
+	defer v.shells.mu.Unlock()
+	if s := v.shells.open[id]; s != nil {
 		return s, nil
 	}
-	if len(a.shells.open) >= mostShells {
+	if len(v.shells.open) >= mostShells {
 		return nil, &link.Problem{Status: http.StatusConflict,
 			Reason: fmt.Sprintf("%d shells are open at this device: close one first.", mostShells)}
 	}
-	ctx, cancel := context.WithCancel(a.life)
-	t, err := a.Host.Terminals.Open(ctx, o)
+	ctx, cancel := context.WithCancel(v.life)
+	t, err := v.config.Host.Terminals.Open(ctx, o)
 	if err != nil {
 		cancel()
 		return nil, err
 	}
 	s := &shell{id: id, terminal: t, end: cancel, news: make(chan struct{})}
-	if a.shells.open == nil {
-		a.shells.open = map[string]*shell{}
+	if v.shells.open == nil {
+		v.shells.open = map[string]*shell{}
 	}
-	a.shells.open[id] = s
+	v.shells.open[id] = s
 	go func() {
 		s.print(ctx)
 		cancel()
@@ -89,11 +89,11 @@ func (a *Agent) shell(id string, o link.ShellOrder) (*shell, error) {
 		// Its end can be asked for as long as its connection may be made again.
 		select {
 		case <-time.After(link.ShellLinger):
-		case <-a.life.Done():
+		case <-v.life.Done():
 		}
-		a.shells.mu.Lock()
-		defer a.shells.mu.Unlock()
-		delete(a.shells.open, id)
+		v.shells.mu.Lock()
+		defer v.shells.mu.Unlock()
+		delete(v.shells.open, id)
 	}()
 	return s, nil
 }
@@ -189,14 +189,14 @@ func (s *shell) next(ctx context.Context, turn int, at int64) (p []byte, ended, 
 }
 
 // serveShell joins a connection to a shell: a new one, or one whose connection was lost.
-func (a *Agent) serveShell(w http.ResponseWriter, r *http.Request) {
+func (v *Server) serveShell(w http.ResponseWriter, r *http.Request) {
 	number := func(name string) int64 { n, _ := strconv.ParseInt(r.URL.Query().Get(name), 10, 64); return n }
 	id, err := uuid.Parse(r.URL.Query().Get("shell"))
 	if err != nil {
 		id = uuid.New()
 	}
 	size := link.TerminalSize{Columns: int(number("columns")), Rows: int(number("rows"))}.Sane()
-	s, err := a.shell(id.String(), link.ShellOrder{Size: size, Person: r.URL.Query().Get("person"), Program: r.URL.Query().Get("program")})
+	s, err := v.shell(id.String(), link.ShellOrder{Size: size, Person: r.URL.Query().Get("person"), Program: r.URL.Query().Get("program")})
 	if err != nil {
 		fail(w, err)
 		return
@@ -212,7 +212,7 @@ func (a *Agent) serveShell(w http.ResponseWriter, r *http.Request) {
 	turn, at := s.attach(number("from"))
 	defer s.detach(turn)
 	if s.terminal.Resize(size) != nil {
-		a.Log.Debug("a terminal could not be resized")
+		v.config.Log.Debug("a terminal could not be resized")
 	}
 	tell := func(e link.ShellEvent) error {
 		text, err := json.Marshal(e)
@@ -226,7 +226,7 @@ func (a *Agent) serveShell(w http.ResponseWriter, r *http.Request) {
 	}
 	go func() {
 		defer cancel()
-		err := a.typeInto(ctx, s.terminal, c)
+		err := v.typeInto(ctx, s.terminal, c)
 		if websocket.CloseStatus(err) == websocket.StatusNormalClosure {
 			s.end() // who closes a shell wants it to end; who is cut off comes back
 		}
@@ -244,7 +244,7 @@ func (a *Agent) serveShell(w http.ResponseWriter, r *http.Request) {
 }
 
 // typeInto passes what the technician types to a terminal, until they leave, and returns why.
-func (a *Agent) typeInto(ctx context.Context, t interface {
+func (v *Server) typeInto(ctx context.Context, t interface {
 	io.Writer
 	Resize(link.TerminalSize) error
 }, c *websocket.Conn) error {
@@ -262,7 +262,7 @@ func (a *Agent) typeInto(ctx context.Context, t interface {
 		var e link.ShellEvent
 		if json.Unmarshal(data, &e) == nil && e.Resize != nil {
 			if err := t.Resize(e.Resize.Sane()); err != nil {
-				a.Log.Debug("a terminal could not be resized", "error", err)
+				v.config.Log.Debug("a terminal could not be resized", "error", err)
 			}
 		}
 	}

@@ -1,4 +1,6 @@
-package agent
+// Package running carries out the runs of jobs at a device: each is in the journal before it begins, and how it ended
+// is kept until the service has it.
+package running
 
 import (
 	"bytes"
@@ -7,6 +9,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"log/slog"
 	"maps"
 	"net/http"
 	"path/filepath"
@@ -18,9 +21,12 @@ import (
 
 	"github.com/google/uuid"
 
+	"moorwatch.example/agent/calls"
+	"moorwatch.example/agent/host"
 	"moorwatch.example/agent/journal"
 	"moorwatch.example/agent/steps"
 	"moorwatch.example/contract/link"
+	"moorwatch.example/core/health"
 	"moorwatch.example/core/pack"
 	"moorwatch.example/core/work"
 	"moorwatch.example/uplink"
@@ -30,9 +36,24 @@ import (
 // which they came.
 const mostRuns = 2
 
-// runs are the runs of this device.
-type runs struct {
-	agent    *Agent
+// Config is what runs need of the agent.
+type Config struct {
+	Dir     string
+	Host    host.Host
+	Log     *slog.Logger
+	Seed    []byte         // of the device's key, under which secrets are kept
+	Service *calls.Current // from which files are fetched
+	// Settings are what the service asks of this agent now.
+	Settings func() health.Agent
+	// Patched and Installed are told that a run ended that may have changed which updates the device misses, or what
+	// is installed.
+	Patched, Installed func()
+}
+
+// Runs are the runs of one device.
+type Runs struct {
+	config   Config
+	life     context.Context // in which runs go on
 	journal  *journal.Journal
 	contents *steps.Contents
 	turn     chan struct{}
@@ -47,19 +68,19 @@ type runs struct {
 // errCancelled is the cause by which a run ends that is cancelled.
 var errCancelled = errors.New("it was cancelled")
 
-// openRuns opens the journal, and begins again what may be repeated.
-func (a *Agent) openRuns(ctx context.Context) (*runs, error) {
-	j, err := journal.Open(filepath.Join(a.Dir, "runs"), a.identity.Seed)
+// Open opens the journal, and begins again what may be repeated. Runs go on until ctx ends.
+func Open(ctx context.Context, config Config) (*Runs, error) {
+	j, err := journal.Open(filepath.Join(config.Dir, "runs"), config.Seed)
 	if err != nil {
 		return nil, fmt.Errorf("opening the journal of runs: %w", err)
 	}
-	r := &runs{agent: a, journal: j, turn: make(chan struct{}, mostRuns), ended: make(chan struct{}, 1),
+	r := &Runs{config: config, life: ctx, journal: j, turn: make(chan struct{}, mostRuns), ended: make(chan struct{}, 1),
 		going: map[string]context.CancelCauseFunc{}}
-	r.contents = &steps.Contents{Dir: filepath.Join(a.Dir, "contents"), Fetch: r.fetch}
+	r.contents = &steps.Contents{Dir: filepath.Join(config.Dir, "contents"), Fetch: r.fetch}
 	r.contents.Tidy(time.Now())
-	again, err := j.Recover(time.Now(), func(l *journal.Left) error { return l.Progress.Recover(ctx, a.Host, l.Order) })
+	again, err := j.Recover(time.Now(), func(l *journal.Left) error { return l.Progress.Recover(ctx, config.Host, l.Order) })
 	if err != nil {
-		a.Log.Error("what was left under way cannot be written", "error", err)
+		config.Log.Error("what was left under way cannot be written", "error", err)
 	}
 	for _, left := range again {
 		r.start(ctx, left)
@@ -67,8 +88,8 @@ func (a *Agent) openRuns(ctx context.Context) (*runs, error) {
 	return r, nil
 }
 
-// serve takes an order: POST /runs. It answers once the journal holds it; the run goes on by itself.
-func (r *runs) serve(w http.ResponseWriter, q *http.Request) {
+// Serve takes an order: POST /runs. It answers once the journal holds it; the run goes on by itself.
+func (r *Runs) Serve(w http.ResponseWriter, q *http.Request) {
 	var o link.RunOrder
 	if err := json.NewDecoder(http.MaxBytesReader(w, q.Body, link.MaxRun)).Decode(&o); err != nil {
 		http.Error(w, "the order cannot be read", http.StatusBadRequest)
@@ -97,7 +118,7 @@ func (r *runs) serve(w http.ResponseWriter, q *http.Request) {
 			if steps.Single(o) { // the journal's note that it began is the step's too
 				left.Progress.Steps.Begin()
 			}
-			r.start(r.agent.life, left)
+			r.start(r.life, left)
 		}
 		status, _ = r.journal.Status(o.ID)
 	}
@@ -124,8 +145,8 @@ func sound(o link.RunOrder) error {
 	return nil
 }
 
-// cancel ends a run: POST /runs/cancel.
-func (r *runs) cancel(_ context.Context, in link.RunCancel) (link.RunStatus, error) {
+// Cancel ends a run: POST /runs/cancel.
+func (r *Runs) Cancel(_ context.Context, in link.RunCancel) (link.RunStatus, error) {
 	r.mu.Lock()
 	end := r.going[in.ID]
 	r.mu.Unlock()
@@ -137,7 +158,7 @@ func (r *runs) cancel(_ context.Context, in link.RunCancel) (link.RunStatus, err
 }
 
 // start has a run go on by itself.
-func (r *runs) start(ctx context.Context, left journal.Left) {
+func (r *Runs) start(ctx context.Context, left journal.Left) {
 	o := left.Order
 	ctx, cancel := context.WithCancelCause(ctx)
 	r.mu.Lock()
@@ -154,11 +175,11 @@ func (r *runs) start(ctx context.Context, left journal.Left) {
 		r.mu.Lock()
 		delete(r.going, o.ID)
 		r.mu.Unlock()
-		if r.agent.life.Err() != nil && !errors.Is(context.Cause(ctx), errCancelled) {
+		if r.life.Err() != nil && !errors.Is(context.Cause(ctx), errCancelled) {
 			return // the agent stops: the next one says that it was interrupted, or runs it again
 		}
 		if err := r.journal.End(result); err != nil {
-			r.agent.Log.Error("how a run ended cannot be written", "run", o.ID, "error", err)
+			r.config.Log.Error("how a run ended cannot be written", "run", o.ID, "error", err)
 		}
 		patched := slices.ContainsFunc(o.Parts, func(p link.RunPart) bool {
 			return slices.ContainsFunc(p.Steps, func(s work.Step) bool {
@@ -167,13 +188,10 @@ func (r *runs) start(ctx context.Context, left journal.Left) {
 			})
 		})
 		if patched {
-			r.agent.updated()
+			r.config.Patched()
 		}
 		if patched || slices.ContainsFunc(o.Parts, func(p link.RunPart) bool { return p.There != nil }) {
-			select {
-			case r.agent.stale <- struct{}{}: // what is installed has perhaps changed
-			default:
-			}
+			r.config.Installed()
 		}
 		select {
 		case r.ended <- struct{}{}:
@@ -183,7 +201,7 @@ func (r *runs) start(ctx context.Context, left journal.Left) {
 }
 
 // run carries out an order from where its progress stands, and tells how it ended.
-func (r *runs) run(ctx context.Context, left journal.Left) (out link.RunResult) {
+func (r *Runs) run(ctx context.Context, left journal.Left) (out link.RunResult) {
 	o, p := left.Order, left.Progress
 	out.ID = o.ID
 	began := time.Now()
@@ -197,7 +215,7 @@ func (r *runs) run(ctx context.Context, left journal.Left) (out link.RunResult) 
 	defer cancel()
 	kept := &ends{head: p.Output}
 	secrets := slices.Collect(maps.Values(o.Secrets))
-	doer := &steps.Doer{Host: r.agent.Host.Without(r.agent.watch.agent().Withhold), Scratch: filepath.Join(r.agent.Dir, "runs"),
+	doer := &steps.Doer{Host: r.config.Host.Without(r.config.Settings().Withhold), Scratch: filepath.Join(r.config.Dir, "runs"),
 		Content: r.contents.File}
 	exit, err := doer.Do(ctx, o, &p, func() error {
 		p.Output = kept.sofar(secrets)
@@ -238,8 +256,8 @@ func reason(err error, secrets []string) string {
 }
 
 // fetch reads a file of a package from the service, waiting for it where it is away.
-func (r *runs) fetch(ctx context.Context, digest string, offset int64, w steps.Taker) error {
-	service, ctx, cancel, err := r.agent.service.during(ctx)
+func (r *Runs) fetch(ctx context.Context, digest string, offset int64, w steps.Taker) error {
+	service, ctx, cancel, err := r.config.Service.During(ctx)
 	if err != nil {
 		return err
 	}
@@ -249,14 +267,14 @@ func (r *runs) fetch(ctx context.Context, digest string, offset int64, w steps.T
 	if err != nil {
 		return err
 	}
-	stream, answer, err := uplink.AskBulk(service.client.Transport, q)
+	stream, answer, err := uplink.AskBulk(service.Transport(), q)
 	if err != nil {
 		return err
 	}
 	if stream == nil {
 		defer answer.Body.Close()
 		text, _ := io.ReadAll(io.LimitReader(answer.Body, 500))
-		err := &refused{answer.StatusCode, string(bytes.TrimSpace(text))}
+		err := &calls.Refused{Status: answer.StatusCode, Text: string(bytes.TrimSpace(text))}
 		if answer.StatusCode >= 400 && answer.StatusCode < 500 {
 			return fmt.Errorf("%w: %w", steps.ErrRefused, err)
 		}
@@ -330,26 +348,26 @@ func hide(b []byte, secrets []string) []byte {
 // results has how often results are tried again, and how many go at once.
 const resultsAtOnce = 20
 
-// tell tells the service of this device's journal and of results, until ctx ends.
-func (r *runs) tell(ctx context.Context, service caller) {
-	for service.post(ctx, "/journal", link.Journal{ID: r.journal.ID()}, nil) != nil {
-		if !sleep(ctx, time.Second) {
+// Tell tells the service of this device's journal and of results, until ctx ends.
+func (r *Runs) Tell(ctx context.Context, service calls.Service) {
+	for service.Post(ctx, "/journal", link.Journal{ID: r.journal.ID()}, nil) != nil {
+		if !calls.Sleep(ctx, time.Second) {
 			return
 		}
 	}
 	for {
 		for _, result := range r.journal.Waiting(resultsAtOnce) {
-			if err := service.post(ctx, "/results", result, nil); err != nil {
+			if err := service.Post(ctx, "/results", result, nil); err != nil {
 				if ctx.Err() == nil {
-					r.agent.Log.Warn("a result is kept and told later", "run", result.ID, "error", err)
+					r.config.Log.Warn("a result is kept and told later", "run", result.ID, "error", err)
 				}
-				if !sleep(ctx, time.Second) {
+				if !calls.Sleep(ctx, time.Second) {
 					return
 				}
 				break
 			}
 			if err := r.journal.Told(result.ID); err != nil {
-				r.agent.Log.Warn("that a result was told cannot be written", "run", result.ID, "error", err)
+				r.config.Log.Warn("that a result was told cannot be written", "run", result.ID, "error", err)
 			}
 		}
 		if len(r.journal.Waiting(1)) > 0 {
@@ -362,3 +380,6 @@ func (r *runs) tell(ctx context.Context, service caller) {
 		}
 	}
 }
+
+// Wait waits until all runs have ended, which they do when their context ends.
+func (r *Runs) Wait() { r.working.Wait() }

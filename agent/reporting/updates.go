@@ -1,4 +1,4 @@
-package agent
+package reporting
 
 import (
 	"context"
@@ -10,6 +10,7 @@ import (
 	"net/http"
 	"time"
 
+	"moorwatch.example/agent/calls"
 	"moorwatch.example/contract/link"
 	"moorwatch.example/core/update"
 )
@@ -22,34 +23,34 @@ const UpdatesEvery = 6 * time.Hour
 const updatesWithin = 10 * time.Minute
 
 // keepUpdates tells the service what newer versions the device is offered, from soon after a connection on.
-func (a *Agent) keepUpdates(ctx context.Context, service caller) {
-	wait := rand.N(min(a.Every, 10*time.Second))
+func (r *Reporter) keepUpdates(ctx context.Context, service calls.Service) {
+	wait := rand.N(min(r.every, 10*time.Second))
 	for {
-		fresh := time.Since(a.asked) > UpdatesEvery
+		fresh := time.Since(r.asked) > UpdatesEvery
 		select {
 		case <-ctx.Done():
 			return
 		case <-time.After(wait):
-		case <-a.patched:
+		case <-r.patched:
 			fresh = false
 		}
 		wait = UpdatesEvery + rand.N(UpdatesEvery/6)
-		if err := a.tellUpdates(ctx, service, fresh); err != nil && ctx.Err() == nil {
-			a.Log.Warn("the missing updates are told later", "error", err)
+		if err := r.tellUpdates(ctx, service, fresh); err != nil && ctx.Err() == nil {
+			r.log.Warn("the missing updates are told later", "error", err)
 			wait = 10*time.Second + rand.N(20*time.Second)
 		}
 	}
 }
 
-func (a *Agent) tellUpdates(ctx context.Context, service caller, fresh bool) error {
+func (r *Reporter) tellUpdates(ctx context.Context, service calls.Service, fresh bool) error {
 	within, cancel := context.WithTimeout(ctx, updatesWithin)
 	defer cancel()
-	all, err := a.Host.Updates.Missing(within, fresh)
+	all, err := r.host.Updates.Missing(within, fresh)
 	if ctx.Err() != nil {
 		return ctx.Err()
 	}
 	if fresh {
-		a.asked = time.Now()
+		r.asked = time.Now()
 	}
 	in := link.Updates{}
 	if err != nil {
@@ -65,18 +66,13 @@ func (a *Agent) tellUpdates(ctx context.Context, service caller, fresh bool) err
 	}
 	sum := sha256.Sum256(append(text, in.Failed...))
 	in.Digest = hex.EncodeToString(sum[:])
-	err = service.post(ctx, "/updates", in, nil)
-	if no, ok := errors.AsType[*refused](err); ok && no.status == http.StatusConflict {
+	err = service.Post(ctx, "/updates", in, nil)
+	if no, ok := errors.AsType[*calls.Refused](err); ok && no.Status == http.StatusConflict {
 		in.All, in.Whole = all, true
-		err = service.post(ctx, "/updates", in, nil)
+		err = service.Post(ctx, "/updates", in, nil)
 	}
 	return err
 }
 
-// updated has the updates told anew: something that may have changed them has ended.
-func (a *Agent) updated() {
-	select {
-	case a.patched <- struct{}{}:
-	default:
-	}
-}
+// UpdatesChanged has the updates told anew soon: something that may have changed them has ended.
+func (r *Reporter) UpdatesChanged() { poke(r.patched) }

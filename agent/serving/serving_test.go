@@ -1,9 +1,10 @@
-package agent
+package serving
 
 import (
 	"bytes"
 	"encoding/json"
 	"fmt"
+	"log/slog"
 	"net/http"
 	"net/http/httptest"
 	"strings"
@@ -12,8 +13,11 @@ import (
 
 	"github.com/google/uuid"
 
+	"moorwatch.example/agent/calls"
 	"moorwatch.example/agent/host"
 	"moorwatch.example/agent/host/sim"
+	"moorwatch.example/agent/reporting"
+	"moorwatch.example/agent/running"
 	"moorwatch.example/contract/link"
 	"moorwatch.example/test/scratch"
 )
@@ -27,12 +31,16 @@ func simulated(t *testing.T, change func(h *host.Host)) http.Handler {
 	if change != nil {
 		change(&h)
 	}
-	orders, err := openOrders(scratch.Dir(t))
+	dir := scratch.Dir(t)
+	report, err := reporting.Open(dir, h, slog.New(slog.DiscardHandler), time.Minute)
 	if err != nil {
 		t.Fatal(err)
 	}
-	a := &Agent{Host: h, orders: orders, runs: &runs{}}
-	return a.handler(caller{}, h)
+	v, err := Open(t.Context(), Config{Dir: dir, Host: h, Log: slog.New(slog.DiscardHandler), Report: report, Runs: &running.Runs{}})
+	if err != nil {
+		t.Fatal(err)
+	}
+	return v.Handler(calls.Service{}, h)
 }
 
 // call asks for a path with a body, and returns what is answered.

@@ -1,4 +1,4 @@
-package agent
+package reporting
 
 import (
 	"crypto/sha256"
@@ -12,9 +12,7 @@ import (
 // MayLeave tells whether the agent of a folder may be taken off its device: where a policy protects it, the
 // code is needed that the console tells.
 func MayLeave(dir, code string) error {
-	var w watch
-	w.open(filepath.Join(dir, "settings.json"))
-	want := w.agent().RemovalDigest
+	want := openSettings(filepath.Join(dir, "settings.json")).Agent().RemovalDigest
 	if want == "" {
 		return nil
 	}

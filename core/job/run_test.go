@@ -1,4 +1,4 @@
-package job
+package job_test
 
 import (
 	"testing"
@@ -11,13 +11,12 @@ import (
 	"moorwatch.example/core/pack"
 	"moorwatch.example/core/script"
 	"moorwatch.example/core/selector"
-	"moorwatch.example/service/fleet"
 )
 
 // A device that is connected and has not told yet what it offers is waited for: a job that was begun
 // just then was over at once.
 func TestRunsOfDevicesThatToldNothingYet(t *testing.T) {
-	bash := job.Work{Action: job.Run, Script: &script.Script{Interpreter: "bash", Systems: []string{"linux"}}}
+	bash := job.Work{Action: job.RunIt, Script: &script.Script{Interpreter: "bash", Systems: []string{"linux"}}}
 	install := job.Work{Action: job.Install, Parts: []pack.Part{{}}}
 	for name, c := range map[string]struct {
 		work   job.Work
@@ -38,9 +37,10 @@ func TestRunsOfDevicesThatToldNothingYet(t *testing.T) {
 		"connected, for packages": {install, selector.Subject{Online: true}, job.Waiting},
 	} {
 		due := time.Date(2026, 11, 30, 8, 0, 0, 0, time.UTC)
-		runs := runsFor(c.work, []fleet.Target{{ID: uuid.New(), Subject: &c.device}}, "", due, func(due time.Time) time.Time { return due })
-		if len(runs) != 1 || runs[0].state != c.want {
-			t.Errorf("%s: %s, %s", name, runs[0].state, runs[0].reason)
+		runs := job.RunsFor(c.work, []job.Device{{ID: uuid.New(), Subject: &c.device}}, "", due,
+			func(due time.Time) time.Time { return due }, uuid.New)
+		if len(runs) != 1 || runs[0].State != c.want {
+			t.Errorf("%s: %s, %s", name, runs[0].State, runs[0].Reason)
 		}
 	}
 }

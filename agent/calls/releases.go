@@ -1,4 +1,4 @@
-package agent
+package calls
 
 import (
 	"context"
@@ -12,24 +12,24 @@ import (
 	"moorwatch.example/core/release"
 )
 
-// releases implements renewal.Service over the link.
-type releases struct{ service *current }
+// Releases implements renewal.Service over the connection of now.
+type Releases struct{ Service *Current }
 
 // Release implements renewal.Service: GET /release. A service that has none answers 404.
-func (r releases) Release(ctx context.Context) ([]byte, error) {
+func (r Releases) Release(ctx context.Context) ([]byte, error) {
 	var b []byte
 	err := r.get(ctx, "/release", func(body io.Reader) (err error) {
 		b, err = io.ReadAll(io.LimitReader(body, release.MaxManifest+1))
 		return err
 	})
-	if no, ok := errors.AsType[*refused](err); ok && no.status == http.StatusNotFound {
+	if no, ok := errors.AsType[*Refused](err); ok && no.Status == http.StatusNotFound {
 		return nil, nil
 	}
 	return b, err
 }
 
 // Program implements renewal.Service: GET /release/program.
-func (r releases) Program(ctx context.Context, sha256 string, offset int64, w io.Writer) error {
+func (r Releases) Program(ctx context.Context, sha256 string, offset int64, w io.Writer) error {
 	q := url.Values{"sha256": {sha256}, "offset": {strconv.FormatInt(offset, 10)}}
 	return r.get(ctx, "/release/program?"+q.Encode(), func(body io.Reader) error {
 		_, err := io.Copy(w, body)
@@ -38,8 +38,8 @@ func (r releases) Program(ctx context.Context, sha256 string, offset int64, w io
 }
 
 // get calls the service, and gives up when the connection of now ends.
-func (r releases) get(ctx context.Context, path string, take func(io.Reader) error) error {
-	service, ctx, cancel, err := r.service.during(ctx)
+func (r Releases) get(ctx context.Context, path string, take func(io.Reader) error) error {
+	service, ctx, cancel, err := r.Service.During(ctx)
 	if err != nil {
 		return err
 	}
@@ -55,7 +55,7 @@ func (r releases) get(ctx context.Context, path string, take func(io.Reader) err
 	defer answer.Body.Close()
 	if answer.StatusCode != http.StatusOK {
 		text, _ := io.ReadAll(io.LimitReader(answer.Body, 500))
-		return &refused{answer.StatusCode, string(text)}
+		return &Refused{answer.StatusCode, string(text)}
 	}
 	if err := take(answer.Body); err != nil {
 		return fmt.Errorf("reading the service's answer: %w", err)
