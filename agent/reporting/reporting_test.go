@@ -402,7 +402,9 @@ func TestUpdatesAreToldOnce(t *testing.T) {
 	offers.all, offers.err = []update.Update{{Source: "apt", Name: "shell", To: "6"}}, nil
 	connect(t, r, s, func() {})
 	r.UpdatesChanged()
-	s.is("they are told after a change", func() bool { return len(s.updates) > before && len(last().All) == 1 && last().All[0].Name == "shell" })
+	s.is("they are told after a change", func() bool {
+		return len(s.updates) > before && len(last().All) == 1 && last().All[0].Name == "shell"
+	})
 }
 
 func TestRemovalNeedsTheCode(t *testing.T) {

@@ -220,8 +220,9 @@ func TestHowRunsEnd(t *testing.T) {
 		reason string
 	}{
 		{"another exit status", func(context.Context, link.Command, io.Writer) (int, error) { return 3, nil }, nil, link.RunFailed, ""},
-		{"it cannot be started", func(context.Context, link.Command, io.Writer) (int, error) { return 0, errors.New("no such program") }, nil,
-			link.RunFailed, "no such program"},
+		{"it cannot be started", func(context.Context, link.Command, io.Writer) (int, error) {
+			return 0, errors.New("no such program")
+		}, nil, link.RunFailed, "no such program"},
 		{"a secret in what went wrong", func(_ context.Context, c link.Command, _ io.Writer) (int, error) {
 			return 0, errors.New("cannot sign in with heather-1")
 		}, func(o *link.RunOrder) { o.Secrets = map[string]string{"WORD": "heather-1"} }, link.RunFailed, "cannot sign in with ******"},

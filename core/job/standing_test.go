@@ -78,7 +78,7 @@ func TestATurnOfItsOwnCountsItsOwnFailures(t *testing.T) {
 	a.Add(j, turn.Runs(j, a.id), false)
 	a.begun()
 	a.ends(a.run(j, a.devices[0]), job.Failed)
-	if got := a.settled(); !slices.Equal(got, []job.JobState{job.JobStopped, job.JobStopped}) && !slices.Equal(got, []job.JobState{job.JobStopped}) {
+	if got := a.settled(); len(got) == 0 || slices.ContainsFunc(got, func(s job.JobState) bool { return s != job.JobStopped }) {
 		t.Errorf("settled %v after two failures within a turn", got)
 	}
 }

@@ -114,7 +114,8 @@ func TestPagesGoOnAfterANameAndAnID(t *testing.T) {
 		name string
 		id   int
 		want string
-	}{{"", 0, "avocet wren wren"}, {"avocet", 3, "wren wren"}, {"wren", 1, "wren"}, {"wren", 2, ""}, {"crake", 7, "wren wren"}, {"zz", 1, ""}} {
+	}{{"", 0, "avocet wren wren"}, {"avocet", 3, "wren wren"}, {"wren", 1, "wren"}, {"wren", 2, ""}, {"crake", 7, "wren wren"},
+		{"zz", 1, ""}} {
 		if got := names(roster.After(r.All(), test.name, id(test.id))); got != test.want {
 			t.Errorf("after %s, %d: %q, want %q", test.name, test.id, got, test.want)
 		}
@@ -180,8 +181,10 @@ func TestAGroupHoldsItsOrganisationAlone(t *testing.T) {
 
 func TestMatching(t *testing.T) {
 	r := roster.New()
-	r.Put(nil, []roster.Row{row(1, "wren", func(r *roster.Row) { r.Readings = []roster.Reading{{Name: "temperature", Value: 71}} }),
-		row(2, "crake", nil), row(3, "heron", func(r *roster.Row) { r.Readings = []roster.Reading{{Name: "temperature", Value: 40}} })}, now)
+	warm := func(by float64) func(*roster.Row) {
+		return func(r *roster.Row) { r.Readings = []roster.Reading{{Name: "temperature", Value: by}} }
+	}
+	r.Put(nil, []roster.Row{row(1, "wren", warm(71)), row(2, "crake", nil), row(3, "heron", warm(40))}, now)
 	tests := []struct {
 		expression string
 		want       string
