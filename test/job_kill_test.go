@@ -1,6 +1,7 @@
 package test
 
 import (
+	"bytes"
 	"context"
 	"fmt"
 	"io"
@@ -46,6 +47,9 @@ func (e effects) Run(ctx context.Context, c link.Command, stdout, stderr io.Writ
 	return e.Runner.Run(ctx, c, stdout, stderr)
 }
 
+// startsWithin is how long the service may take to start once its database is back.
+const startsWithin = 2 * time.Minute
+
 // The agents, the service and the database are killed at moments of no choosing while a thousand runs
 // go on: each run's effect happens at most once, each result arrives once, and none is unaccounted
 // for.
@@ -71,8 +75,10 @@ func TestRunsThroughKills(t *testing.T) {
 		Contents: t.TempDir()}
 	var served *exec.Cmd
 	start := func() (url, setUp string) {
-		for { // it does not begin while the database is away
+		for began := time.Now(); ; { // it does not begin while the database is away
+			var said bytes.Buffer
 			served = exec.Command(os.Args[0])
+			served.Stderr = &said
 			served.Env = append(os.Environ(), "MOORWATCH_TEST_SERVICE="+config.Database, "MOORWATCH_TEST_OWNER="+config.Owner,
 				"MOORWATCH_TEST_LISTEN="+config.Listen, "MOORWATCH_TEST_CONTENTS="+config.Contents)
 			out := must(served.StdoutPipe())(t)
@@ -85,6 +91,9 @@ func TestRunsThroughKills(t *testing.T) {
 			}
 			served.Process.Kill()
 			served.Wait()
+			if time.Since(began) > startsWithin {
+				t.Fatalf("the service does not start: %s", said.String())
+			}
 		}
 	}
 	url, setUp := start()

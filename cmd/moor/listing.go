@@ -4,6 +4,7 @@ import (
 	"encoding"
 	"encoding/csv"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"iter"
 	"os"
@@ -64,7 +65,7 @@ func listOr[T any](c *cli.Command, rows iter.Seq2[T, error], most int, none stri
 	t, n := newTable(heads...), 0
 	for row, err := range some {
 		if err != nil {
-			return err
+			return errors.Join(t.flush(), err) // what came before the list broke off is shown
 		}
 		for line := range slices.Chunk(cells(row), len(heads)) {
 			t.row(line...)
@@ -92,6 +93,7 @@ func csvList[T any](rows iter.Seq2[T, error]) error {
 	if err := w.Write(heads); err != nil {
 		return err
 	}
+	defer w.Flush() // also what came before a list breaks off
 	for row, err := range rows {
 		if err != nil {
 			return err

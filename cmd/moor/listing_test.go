@@ -156,3 +156,14 @@ func TestEachAndAll(t *testing.T) {
 		t.Errorf("%v, %v", all, err)
 	}
 }
+
+// What came before a list breaks off is there, in whichever form it was asked for.
+func TestAListThatBreaksOff(t *testing.T) {
+	for form, want := range map[string]string{"--limit=0": "a     08:00\nb     08:00\n",
+		"--csv": "\r\n00000000-0000-0000-0000-000000000000,b,", "--json": `"name":"b"`} {
+		out, err := printed(t, things(2, true), form)
+		if err == nil || !strings.Contains(err.Error(), "the line is cut") || !strings.Contains(out, want) {
+			t.Errorf("%s: %v\n%s", form, err, out)
+		}
+	}
+}

@@ -232,14 +232,20 @@ func (a *Service) answer(c *gin.Context, status int, action string, p person, li
 
 // RemovePerson removes a person: DELETE /people/{id}.
 func (a *Service) RemovePerson(c *gin.Context, id api.ID) {
-	p, err := a.above(c, id)
-	if err == nil {
-		err = a.store.removePerson(c.Request.Context(), id)
-	}
-	if a.done(c, "person.remove", p.Email, err) {
-		a.changed(c.Request.Context(), bus.RightsChanged{Person: id, Revoked: true})
-		c.Status(http.StatusNoContent)
-	}
+	change := front.Change{Action: "person.remove", What: "person", Then: a.rights(bus.RightsChanged{Person: id, Revoked: true})}
+	front.Do(c, a.log, change, func(ctx context.Context, x *front.Change) error {
+		p, err := a.above(c, id)
+		if err != nil {
+			return err
+		}
+		x.Detail = p.Email
+		return a.store.removePerson(ctx, id)
+	})
+}
+
+// rights tells others that what somebody may do has changed, once a change is made.
+func (a *Service) rights(what bus.RightsChanged) func(context.Context) error {
+	return func(ctx context.Context) error { a.changed(ctx, what); return nil }
 }
 
 // ResetPerson gives a person a new set-up link: POST /people/{id}/link.
@@ -296,86 +302,75 @@ func describeRole(r role) api.RoleEntry {
 
 // SetRole adds or changes a role: PUT /roles/{name}.
 func (a *Service) SetRole(c *gin.Context, name string) {
-	in, ok := front.Bind[api.NewRole](c)
-	if !ok {
-		return
-	}
-	about := ""
-	if in.About != nil {
-		about = device.CleanText(*in.About)
-	}
-	all, err := access.Complete(access.Role(name), in.Permissions)
-	if err == nil { // nor is anything taken from those above
-		var own []role
-		if own, err = a.store.roles(c.Request.Context()); err != nil {
-			front.Fail(c, err)
-			return
+	caller := front.CallerOf(c)
+	change := front.Change{Action: "role.set", Then: a.rights(bus.RightsChanged{})}
+	front.Write(c, a.log, http.StatusOK, change, func(ctx context.Context, in api.NewRole, x *front.Change) (out api.RoleEntry, err error) {
+		about := ""
+		if in.About != nil {
+			about = device.CleanText(*in.About)
 		}
-		if i := slices.IndexFunc(own, func(r role) bool { return r.Name == access.Role(name) }); i >= 0 {
-			err = front.CallerOf(c).Rights.MayGrant(access.Grant{Role: access.Role(name), Permissions: own[i].Permissions})
+		own, err := a.store.roles(ctx)
+		if err != nil {
+			return out, err
 		}
-	}
-	if err == nil {
-		err = front.CallerOf(c).Rights.MayGrant(access.Grant{Role: access.Role(name), Permissions: all})
-	}
-	if err != nil {
-		front.Fail(c, front.Problem(http.StatusUnprocessableEntity, "The role cannot be kept.", err.Error()+"."))
-		return
-	}
-	r, err := a.store.setRole(c.Request.Context(), access.Role(name), about, all, front.CallerOf(c).Email)
-	if a.done(c, "role.set", fmt.Sprint(name, ": ", all), err) {
-		a.changed(c.Request.Context(), bus.RightsChanged{})
-		c.JSON(http.StatusOK, describeRole(r))
-	}
+		all, err := access.Complete(access.Role(name), in.Permissions)
+		if i := slices.IndexFunc(own, func(r role) bool { return r.Name == access.Role(name) }); err == nil && i >= 0 {
+			// nor is anything taken from those above
+			err = caller.Rights.MayGrant(access.Grant{Role: access.Role(name), Permissions: own[i].Permissions})
+		}
+		if err == nil {
+			err = caller.Rights.MayGrant(access.Grant{Role: access.Role(name), Permissions: all})
+		}
+		if err != nil {
+			return out, front.Problem(http.StatusUnprocessableEntity, "The role cannot be kept.", err.Error()+".")
+		}
+		x.Detail = fmt.Sprint(name, ": ", all)
+		r, err := a.store.setRole(ctx, access.Role(name), about, all, caller.Email)
+		return describeRole(r), err
+	})
 }
 
 // RemoveRole removes a role that nobody holds: DELETE /roles/{name}.
 func (a *Service) RemoveRole(c *gin.Context, name string) {
-	n, err := a.store.removeRole(c.Request.Context(), access.Role(name))
-	if err == nil && n > 0 {
-		err = front.Problem(http.StatusConflict, "The role is held.", fmt.Sprintf("%d people hold it: give them another first.", n))
-	}
-	if a.done(c, "role.remove", name, err) {
-		c.Status(http.StatusNoContent)
-	}
+	front.Do(c, a.log, front.Change{Action: "role.remove", Detail: name, What: "role"}, func(ctx context.Context, _ *front.Change) error {
+		n, err := a.store.removeRole(ctx, access.Role(name))
+		if err == nil && n > 0 {
+			err = front.Problem(http.StatusConflict, "The role is held.", fmt.Sprintf("%d people hold it: give them another first.", n))
+		}
+		return err
+	})
 }
 
 // GetSignInPolicy tells what signing in asks: GET /sign-in-policy.
 func (a *Service) GetSignInPolicy(c *gin.Context) {
-	policy, err := a.store.factorPolicy(c.Request.Context())
-	idle := 0
-	if err == nil {
-		idle, err = a.store.idleMinutes(c.Request.Context())
-	}
-	if err != nil {
-		front.Fail(c, err)
-		return
-	}
-	c.JSON(http.StatusOK, api.SignInPolicy{SecondFactor: api.SignInPolicySecondFactor(policy), IdleMinutes: &idle})
+	front.Read(c, func(ctx context.Context) (out api.SignInPolicy, err error) {
+		policy, err := a.store.factorPolicy(ctx)
+		if err != nil {
+			return out, err
+		}
+		idle, err := a.store.idleMinutes(ctx)
+		return api.SignInPolicy{SecondFactor: api.SignInPolicySecondFactor(policy), IdleMinutes: &idle}, err
+	})
 }
 
 // SetSignInPolicy changes it: PUT /sign-in-policy. Who asks for a second factor must have one, so as
 // not to lock everybody out.
 func (a *Service) SetSignInPolicy(c *gin.Context) {
-	in, ok := front.Bind[api.SignInPolicy](c)
-	if !ok {
-		return
-	}
-	var err error
-	if in.SecondFactor == "required" && !front.CallerOf(c).SecondFactor {
-		err = front.Problem(http.StatusConflict, "You have no second factor yourself.", "Add one to your own account first.")
-	} else {
-		err = a.store.setFactorPolicy(c.Request.Context(), string(in.SecondFactor))
-	}
-	detail := "second factor " + string(in.SecondFactor)
-	if err == nil && in.IdleMinutes != nil {
-		detail += fmt.Sprintf(", idle for %d minutes", *in.IdleMinutes)
-		err = a.store.setIdleMinutes(c.Request.Context(), *in.IdleMinutes)
-	}
-	if a.done(c, "sign-in-policy.set", detail, err) {
-		a.changed(c.Request.Context(), bus.RightsChanged{})
-		c.JSON(http.StatusOK, in)
-	}
+	change := front.Change{Action: "sign-in-policy.set", Then: a.rights(bus.RightsChanged{})}
+	front.Write(c, a.log, http.StatusOK, change, func(ctx context.Context, in api.SignInPolicy, x *front.Change) (api.SignInPolicy, error) {
+		if in.SecondFactor == "required" && !front.CallerOf(c).SecondFactor {
+			return in, front.Problem(http.StatusConflict, "You have no second factor yourself.", "Add one to your own account first.")
+		}
+		if err := a.store.setFactorPolicy(ctx, string(in.SecondFactor)); err != nil {
+			return in, err
+		}
+		x.Detail = "second factor " + string(in.SecondFactor)
+		if in.IdleMinutes == nil {
+			return in, nil
+		}
+		x.Detail += fmt.Sprintf(", idle for %d minutes", *in.IdleMinutes)
+		return in, a.store.setIdleMinutes(ctx, *in.IdleMinutes)
+	})
 }
 
 func (a *Service) listSignIns(c *gin.Context, person uuid.UUID) {

@@ -16,7 +16,6 @@ import (
 	"moorwatch.example/core/access"
 	"moorwatch.example/core/health"
 	"moorwatch.example/service/bus"
-	"moorwatch.example/service/db"
 	"moorwatch.example/service/front"
 )
 
@@ -74,44 +73,35 @@ var reserved = []string{"browser", "agent", "service", "policy", "rollout", "job
 // AddToken makes an API token: POST /tokens. A token cannot make another, so that one that leaks does
 // not outlast its end.
 func (a *Service) AddToken(c *gin.Context) {
-	in, ok := front.Bind[api.NewToken](c)
-	if !ok {
-		return
-	}
-	ctx, caller := c.Request.Context(), front.CallerOf(c)
+	caller := front.CallerOf(c)
 	if caller.Session == "" {
 		front.Fail(c, front.Problem(http.StatusForbidden, "An API token makes no other.",
 			"Sign in with your password: in the console, or with: moor token add"))
 		return
 	}
-	if slices.Contains(reserved, strings.ToLower(strings.TrimSpace(in.Name))) {
-		front.Fail(c, front.Problem(http.StatusUnprocessableEntity, "A token cannot have this name.",
-			"The audit log means something else by it. Choose another."))
-		return
+	var made api.NewToken
+	change := front.Change{Action: "token.add"}
+	if front.Write(c, a.log, http.StatusCreated, change, func(ctx context.Context, in api.NewToken, x *front.Change) (
+		out api.AddedToken, err error) {
+		made, x.Detail = in, in.Name
+		if slices.Contains(reserved, strings.ToLower(strings.TrimSpace(in.Name))) {
+			return out, front.Problem(http.StatusUnprocessableEntity, "A token cannot have this name.",
+				"The audit log means something else by it. Choose another.")
+		}
+		limit, err := a.tokenLimit(ctx, caller, in)
+		if err != nil {
+			return out, err
+		}
+		if out.Secret, err = access.NewSecret(rand.Reader, access.APIToken, ""); err != nil {
+			return out, err
+		}
+		t, err := a.store.addToken(ctx, caller.ID, in.Name, access.HashSecret(out.Secret), time.Now().AddDate(0, 0, in.Days), limit)
+		out.Token = describeToken(t)
+		return out, err
+	}) {
+		a.tell(c, caller.Email, "an API token was made", "An API token was made for you: "+made.Name+". It holds for "+
+			strconv.Itoa(made.Days)+" days.")
 	}
-	limit, err := a.tokenLimit(ctx, caller, in)
-	if err != nil {
-		front.Fail(c, err)
-		return
-	}
-	secret, err := access.NewSecret(rand.Reader, access.APIToken, "")
-	if err != nil {
-		front.Fail(c, err)
-		return
-	}
-	t, err := a.store.addToken(ctx, caller.ID, in.Name, access.HashSecret(secret), time.Now().AddDate(0, 0, in.Days), limit)
-	if err == nil {
-		entry := front.EntryOf(c, "token.add", "done")
-		entry.Detail = in.Name
-		err = a.log.Record(ctx, entry)
-	}
-	if err != nil {
-		front.Fail(c, err)
-		return
-	}
-	a.tell(c, caller.Email, "an API token was made", "An API token was made for you: "+in.Name+". It holds for "+strconv.Itoa(in.Days)+
-		" days.")
-	c.JSON(http.StatusCreated, api.AddedToken{Token: describeToken(t), Secret: secret})
 }
 
 // tokenLimit reads to what a token is limited. It may name what its owner lacks now: it never grants it.
@@ -147,13 +137,9 @@ func (a *Service) RevokePersonToken(c *gin.Context, id api.ID, token uuid.UUID) 
 }
 
 func (a *Service) revoke(c *gin.Context, person, id uuid.UUID) {
-	ctx := c.Request.Context()
-	name, err := a.store.revokeToken(ctx, person, id)
-	if db.Missing(err) {
-		err = front.NotFound("API token that holds")
-	}
-	if a.done(c, "token.revoke", name, err) {
-		a.changed(ctx, bus.RightsChanged{Person: person})
-		c.Status(http.StatusNoContent)
-	}
+	change := front.Change{Action: "token.revoke", What: "API token that holds", Then: a.rights(bus.RightsChanged{Person: person})}
+	front.Do(c, a.log, change, func(ctx context.Context, x *front.Change) (err error) {
+		x.Detail, err = a.store.revokeToken(ctx, person, id)
+		return err
+	})
 }

@@ -1,6 +1,7 @@
 package fleet
 
 import (
+	"context"
 	"crypto/ed25519"
 	"crypto/rand"
 	"encoding/base64"
@@ -43,52 +44,38 @@ func (f *Service) ListEnrolmentTokens(c *gin.Context, in api.ListEnrolmentTokens
 
 // AddEnrolmentToken makes an enrolment token: POST /enrolment-tokens.
 func (f *Service) AddEnrolmentToken(c *gin.Context) {
-	in, ok := front.Bind[api.NewEnrolmentToken](c)
-	if !ok {
-		return
-	}
-	ctx := c.Request.Context()
-	site, err := f.siteFor(c, access.FleetEnrol, in.Organisation, in.Site)
-	if err != nil {
-		front.Fail(c, err)
-		return
-	}
-	secret, err := access.NewSecret(rand.Reader, access.EnrolmentToken, f.hint)
-	if err != nil {
-		front.Fail(c, err)
-		return
-	}
-	expires := time.Now().Add(time.Duration(front.Limit(in.Hours, 24)) * time.Hour)
-	uses := front.Limit(in.Uses, 1)
-	approval := uses > 1
-	if in.Approval != nil {
-		approval = *in.Approval
-	}
-	t, err := f.store.addToken(ctx, access.HashSecret(secret), site, uses, approval, expires, front.CallerOf(c).Email)
-	if err == nil {
-		entry := front.EntryOf(c, "enrolment-token.add", "done")
-		entry.Detail = in.Organisation + ", " + in.Site
-		err = f.audit.Record(ctx, entry)
-	}
-	front.Answer(c, http.StatusCreated, api.AddedEnrolmentToken{Token: t, Secret: secret}, err)
+	change := front.Change{Action: "enrolment-token.add"}
+	front.Write(c, f.audit, http.StatusCreated, change, func(ctx context.Context, in api.NewEnrolmentToken, x *front.Change) (
+		out api.AddedEnrolmentToken, err error) {
+		site, err := f.siteFor(c, access.FleetEnrol, in.Organisation, in.Site)
+		if err != nil {
+			return out, err
+		}
+		if out.Secret, err = access.NewSecret(rand.Reader, access.EnrolmentToken, f.hint); err != nil {
+			return out, err
+		}
+		expires := time.Now().Add(time.Duration(front.Limit(in.Hours, 24)) * time.Hour)
+		uses := front.Limit(in.Uses, 1)
+		approval := uses > 1
+		if in.Approval != nil {
+			approval = *in.Approval
+		}
+		x.Detail = in.Organisation + ", " + in.Site
+		out.Token, err = f.store.addToken(ctx, access.HashSecret(out.Secret), site, uses, approval, expires, front.CallerOf(c).Email)
+		return out, err
+	})
 }
 
 // RevokeEnrolmentToken revokes one: DELETE /enrolment-tokens/{id}.
 func (f *Service) RevokeEnrolmentToken(c *gin.Context, id api.ID) {
-	ctx := c.Request.Context()
-	view, err := f.View(ctx, front.CallerOf(c), access.FleetEnrol)
-	if err == nil {
-		err = f.store.revokeToken(ctx, view, id)
-	}
-	if db.Missing(err) {
-		err = front.NotFound("enrolment token that still holds")
-	}
-	if err == nil {
-		entry := front.EntryOf(c, "enrolment-token.revoke", "done")
-		entry.Detail = id.String()
-		err = f.audit.Record(ctx, entry)
-	}
-	front.Done(c, err)
+	change := front.Change{Action: "enrolment-token.revoke", What: "enrolment token that still holds", Detail: id.String()}
+	front.Do(c, f.audit, change, func(ctx context.Context, _ *front.Change) error {
+		view, err := f.View(ctx, front.CallerOf(c), access.FleetEnrol)
+		if err != nil {
+			return err
+		}
+		return f.store.revokeToken(ctx, view, id)
+	})
 }
 
 // Enrol adds a device: POST /enrol, called by its agent.

@@ -221,19 +221,14 @@ func (f *Service) GetDevice(c *gin.Context, id api.ID) {
 
 // RetireDevice takes a device out of the fleet: DELETE /devices/{id}.
 func (f *Service) RetireDevice(c *gin.Context, id api.ID) {
-	ctx := c.Request.Context()
-	name, err := f.store.retire(ctx, id)
-	if db.Missing(err) {
-		err = front.NotFound("device")
-	}
-	if err == nil {
-		f.bus.IdentityRevoked.Publish(ctx, id)
-		f.Changed([]uuid.UUID{id})
-		entry := front.EntryOf(c, "device.retire", "done")
-		entry.Device, entry.DeviceName = id, name
-		err = f.audit.Record(ctx, entry)
-	}
-	front.Done(c, err)
+	change := front.Change{Action: "device.retire", What: "device", Device: id}
+	front.Do(c, f.audit, change, func(ctx context.Context, x *front.Change) (err error) {
+		if x.DeviceName, err = f.store.retire(ctx, id); err == nil {
+			f.bus.IdentityRevoked.Publish(ctx, id)
+			f.Changed([]uuid.UUID{id})
+		}
+		return err
+	})
 }
 
 // siteFor finds a site where the caller holds a permission.
@@ -252,30 +247,24 @@ func (f *Service) siteFor(c *gin.Context, p access.Permission, organisation, nam
 
 // MoveDevice moves a device to another site: PUT /devices/{id}/site.
 func (f *Service) MoveDevice(c *gin.Context, id api.ID) {
-	in, ok := front.Bind[api.NewSite](c)
-	if !ok {
-		return
-	}
-	ctx := c.Request.Context()
-	site, err := f.siteFor(c, access.FleetManage, in.Organisation, in.Site)
-	var name string
-	if err == nil {
-		if name, err = f.store.move(ctx, id, site); db.Missing(err) {
-			err = front.NotFound("device")
+	change := front.Change{Action: "device.move", What: "device", Device: id}
+	front.Set(c, f.audit, change, func(ctx context.Context, in api.NewSite, x *front.Change) error {
+		site, err := f.siteFor(c, access.FleetManage, in.Organisation, in.Site)
+		if err != nil {
+			return err
 		}
-	}
-	if err == nil {
-		_, err = f.enlist(ctx, []uuid.UUID{id}) // before anybody asks where it stands
-	}
-	if err == nil {
+		if x.DeviceName, err = f.store.move(ctx, id, site); err != nil {
+			return err
+		}
+		x.Detail = "to " + in.Site + " of " + in.Organisation
+		if _, err = f.enlist(ctx, []uuid.UUID{id}); err != nil { // before anybody asks where it stands
+			return err
+		}
 		f.Changed([]uuid.UUID{id})
 		f.judgeAgain(ctx, id)
 		f.bus.DeviceMoved.Publish(ctx, id)
-		entry := front.EntryOf(c, "device.move", "to "+in.Site+" of "+in.Organisation)
-		entry.Device, entry.DeviceName = id, name
-		err = f.audit.Record(ctx, entry)
-	}
-	front.Done(c, err)
+		return nil
+	})
 }
 
 // GetRemovalCode tells with which code an agent is taken off its device: GET /devices/{id}/removal-code.

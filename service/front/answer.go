@@ -28,6 +28,12 @@ func Done(c *gin.Context, err error) {
 	c.Status(http.StatusNoContent)
 }
 
+// Read answers with what do reads.
+func Read[Out any](c *gin.Context, do func(ctx context.Context) (Out, error)) {
+	out, err := do(c.Request.Context())
+	Answer(c, http.StatusOK, out, err)
+}
+
 // Change is a change that a caller makes, as it is answered for and put on record.
 type Change struct {
 	Action, Detail string
@@ -65,4 +71,36 @@ func Changed(c *gin.Context, audit Recorder, change Change, err error) bool {
 		Fail(c, err)
 	}
 	return err == nil
+}
+
+// Write finishes a change that the body of a request asks for: do makes it, and completes what is to be put on record
+// by what it comes to know; then it takes effect, is put on record, and is answered with a status and what do returned.
+// It tells whether all went well.
+func Write[In, Out any](c *gin.Context, audit Recorder, status int, change Change,
+	do func(ctx context.Context, in In, change *Change) (Out, error)) bool {
+	in, ok := Bind[In](c)
+	if !ok {
+		return false
+	}
+	out, err := do(c.Request.Context(), in, &change)
+	if ok = Changed(c, audit, change, err); ok {
+		c.JSON(status, out)
+	}
+	return ok
+}
+
+// Set is Write where there is nothing to answer.
+func Set[In any](c *gin.Context, audit Recorder, change Change, do func(ctx context.Context, in In, change *Change) error) bool {
+	in, ok := Bind[In](c)
+	return ok && Do(c, audit, change, func(ctx context.Context, change *Change) error { return do(ctx, in, change) })
+}
+
+// Do is Write of a request without a body, and where there is nothing to answer.
+func Do(c *gin.Context, audit Recorder, change Change, do func(ctx context.Context, change *Change) error) bool {
+	err := do(c.Request.Context(), &change)
+	ok := Changed(c, audit, change, err)
+	if ok {
+		c.Status(http.StatusNoContent)
+	}
+	return ok
 }

@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"io"
 	"net/http"
 	"net/http/httptest"
 	"strings"
@@ -171,5 +172,70 @@ func TestPages(t *testing.T) {
 	}
 	if Limit(nil, 50) != 50 || Limit(new(7), 50) != 7 {
 		t.Error("a limit is another")
+	}
+}
+
+// A change is made of what the body says, is completed by what it came to know, and is on record before it is answered.
+func TestWrite(t *testing.T) {
+	robin := &Caller{ID: uuid.New(), Email: "robin@moor.example", Via: "browser"}
+	type body struct{ Name string }
+	for name, test := range map[string]struct {
+		body   string
+		err    error
+		audit  error
+		status int
+	}{
+		"well":              {`{"name": "Kiosks"}`, nil, nil, http.StatusCreated},
+		"a broken body":     {`{"name":`, nil, nil, http.StatusBadRequest},
+		"nothing there":     {`{"name": "Kiosks"}`, pgx.ErrNoRows, nil, http.StatusNotFound},
+		"it is not on file": {`{"name": "Kiosks"}`, nil, errors.New("the disk is full"), http.StatusInternalServerError},
+	} {
+		log, made, took := &book{err: test.audit}, 0, 0
+		change := Change{Action: "group.add", What: "group", Then: func(context.Context) error { took++; return nil }}
+		begin := func() (*gin.Context, *httptest.ResponseRecorder) {
+			c, w := asked(robin)
+			c.Request.Body = io.NopCloser(strings.NewReader(test.body))
+			return c, w
+		}
+		c, w := begin()
+		ok := Write(c, log, http.StatusCreated, change, func(_ context.Context, in body, x *Change) (api.TagList, error) {
+			made++
+			x.Detail = in.Name
+			return api.TagList{Tags: []string{in.Name}}, test.err
+		})
+		well := test.status == http.StatusCreated
+		if w.Code != test.status || ok != well || (took == 1) != (test.err == nil && test.status != http.StatusBadRequest) {
+			t.Errorf("%s: %d %s, %d times made, %d times in effect", name, w.Code, w.Body, made, took)
+		}
+		if well && (w.Body.String() != `{"tags":["Kiosks"]}` || len(log.entries) != 1 || log.entries[0].Detail != "Kiosks") {
+			t.Errorf("%s: %s, %+v", name, w.Body, log.entries)
+		}
+		if !well && len(log.entries) != 0 {
+			t.Errorf("%s: %+v is on record", name, log.entries)
+		}
+		c, w = begin()
+		set := Set(c, log, change, func(_ context.Context, in body, x *Change) error { x.Detail = in.Name; return test.err })
+		if set != well || well && (c.Writer.Status() != http.StatusNoContent || w.Body.Len() != 0) || !well && w.Code != test.status {
+			t.Errorf("%s, with nothing to answer: %d %s", name, c.Writer.Status(), w.Body)
+		}
+	}
+	c, w := asked(robin)
+	log := &book{}
+	if !Do(c, log, Change{Action: "group.remove"}, func(_ context.Context, x *Change) error { x.Detail = "Kiosks"; return nil }) ||
+		c.Writer.Status() != http.StatusNoContent || log.entries[0].Detail != "Kiosks" {
+		t.Errorf("%d %s, %+v", c.Writer.Status(), w.Body, log.entries)
+	}
+}
+
+func TestRead(t *testing.T) {
+	c, w := asked(nil)
+	Read(c, func(context.Context) (api.TagList, error) { return api.TagList{Tags: []string{"kiosk"}}, nil })
+	if w.Code != http.StatusOK || w.Body.String() != `{"tags":["kiosk"]}` {
+		t.Errorf("%d %s", w.Code, w.Body)
+	}
+	c, w = asked(nil)
+	Read(c, func(context.Context) (api.TagList, error) { return api.TagList{}, NotFound("tag") })
+	if w.Code != http.StatusNotFound {
+		t.Errorf("%d %s", w.Code, w.Body)
 	}
 }

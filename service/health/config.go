@@ -32,17 +32,16 @@ func missing(err error, what string) error {
 	return err
 }
 
-// saved finishes a change: err answers the caller, or the change takes effect and is noted in the
-// audit log. It tells whether all went well.
-func (h *Service) saved(c *gin.Context, action, detail string, err error) bool {
-	return front.Changed(c, h.audit, front.Change{Action: action, Detail: detail, Then: h.rules.read}, err)
+// change is a change of something that has a name, which takes effect once it is made.
+func (h *Service) change(action, what string) front.Change {
+	return front.Change{Action: action, What: what, Then: h.rules.read}
 }
 
 func (h *Service) removed(c *gin.Context, action, what string, remove func(ctx context.Context) (string, error)) {
-	name, err := remove(c.Request.Context())
-	if h.saved(c, action, name, missing(err, what)) {
-		c.Status(http.StatusNoContent)
-	}
+	front.Do(c, h.audit, h.change(action, what), func(ctx context.Context, x *front.Change) (err error) {
+		x.Detail, err = remove(ctx)
+		return err
+	})
 }
 
 // reviewScope judges anew the devices that a scope covers, or covered.
@@ -109,42 +108,38 @@ func (h *Service) SetPolicy(c *gin.Context, id api.ID) {
 }
 
 func (h *Service) putPolicy(c *gin.Context, id *uuid.UUID, status int, action string) {
-	in, ok := front.Bind[api.NewPolicy](c)
-	if !ok {
-		return
-	}
-	ctx := c.Request.Context()
-	in.Name = device.CleanName(in.Name)
-	var err error
-	for _, s := range in.Settings {
-		if err == nil {
-			if err = s.Validate(); err != nil {
-				err = bad("The policy cannot be kept.", err.Error())
+	front.Write(c, h.audit, status, h.change(action, "policy"), func(ctx context.Context, in api.NewPolicy, x *front.Change) (
+		y api.Policy, err error) {
+		in.Name = device.CleanName(in.Name)
+		x.Detail = in.Name
+		for _, s := range in.Settings {
+			if err := s.Validate(); err != nil {
+				return y, bad("The policy cannot be kept.", err.Error())
 			}
 		}
+		if err := h.fleet.KnownScope(ctx, in.Scope); err != nil {
+			return y, err
+		}
+		if err := h.mayRespond(c, &in); err != nil {
+			return y, err
+		}
+		before, err := h.maySet(c, "policies", id, in.Scope)
+		if err != nil {
+			return y, err
+		}
+		x.Then = h.rulesFor(append(before, in.Scope)...)
+		return h.store.setPolicy(ctx, id, in, front.CallerOf(c).Email)
+	})
+}
+
+// rulesFor reads the rules anew, and has the devices judged that scopes cover.
+func (h *Service) rulesFor(scopes ...health.Scope) func(context.Context) error {
+	return func(ctx context.Context) error {
+		if err := h.rules.read(ctx); err != nil {
+			return err
+		}
+		return h.reviewScope(ctx, scopes...)
 	}
-	if err == nil {
-		err = h.fleet.KnownScope(ctx, in.Scope)
-	}
-	if err == nil {
-		err = h.mayRespond(c, &in)
-	}
-	var before []health.Scope
-	if err == nil {
-		before, err = h.maySet(c, "policies", id, in.Scope)
-	}
-	var y api.Policy
-	if err == nil {
-		y, err = h.store.setPolicy(ctx, id, in, front.CallerOf(c).Email)
-	}
-	if !h.saved(c, action, in.Name, err) {
-		return
-	}
-	if err := h.reviewScope(ctx, append(before, in.Scope)...); err != nil {
-		front.Fail(c, err)
-		return
-	}
-	c.JSON(status, y)
 }
 
 // maySet refuses a caller who may not set something for a scope, or take it from the scope that the
@@ -288,35 +283,24 @@ func (h *Service) SetWindow(c *gin.Context, id api.ID) {
 }
 
 func (h *Service) putWindow(c *gin.Context, id *uuid.UUID, status int, action string) {
-	in, ok := front.Bind[api.NewWindow](c)
-	if !ok {
-		return
-	}
-	ctx := c.Request.Context()
-	in.Name = device.CleanName(in.Name)
-	err := in.Span.Validate()
-	if err != nil {
-		err = bad("The window cannot be kept.", err.Error())
-	}
-	if err == nil {
-		err = h.fleet.KnownScope(ctx, in.Scope)
-	}
-	if err == nil {
-		_, err = h.maySet(c, "maintenance_windows", id, in.Scope)
-	}
-	var w api.Window
-	if err == nil {
+	front.Write(c, h.audit, status, h.change(action, "window"), func(ctx context.Context, in api.NewWindow, x *front.Change) (
+		w api.Window, err error) {
+		in.Name = device.CleanName(in.Name)
+		x.Detail = in.Name
+		if err := in.Span.Validate(); err != nil {
+			return w, bad("The window cannot be kept.", err.Error())
+		}
+		if err := h.fleet.KnownScope(ctx, in.Scope); err != nil {
+			return w, err
+		}
+		if _, err := h.maySet(c, "maintenance_windows", id, in.Scope); err != nil {
+			return w, err
+		}
+		x.Then = h.rulesFor(in.Scope)
 		w, err = h.store.setWindow(ctx, id, in, front.CallerOf(c).Email)
-	}
-	if !h.saved(c, action, in.Name, err) {
-		return
-	}
-	if err := h.reviewScope(ctx, in.Scope); err != nil {
-		front.Fail(c, err)
-		return
-	}
-	w.Next = nextStart(w.Span)
-	c.JSON(status, w)
+		w.Next = nextStart(w.Span)
+		return w, err
+	})
 }
 
 // RemoveWindow removes a maintenance window: DELETE /maintenance-windows/{id}. What it muted speaks

@@ -35,7 +35,7 @@ type office struct {
 
 func open(t *testing.T) *office {
 	t.Helper()
-	o := &office{t: t, pool: database.New(t), device: uuid.New(), channel: uuid.New()}
+	o := &office{t: t, pool: database.New(t), channel: uuid.New()}
 	ring, err := secret.NewRing("webhooks", map[uint32][]byte{1: make([]byte, 32)})
 	if err == nil {
 		o.sink, err = mail.Start("")
@@ -46,18 +46,8 @@ func open(t *testing.T) *office {
 	t.Cleanup(o.sink.Stop)
 	o.Service = &Service{store: store{o.pool, ring}, post: post.Post{SMTP: o.sink.URL, From: "moorwatch@curlew-sedge.example"},
 		url: "https://moor.curlew-sedge.example"}
-	var organisation uuid.UUID
-	if err := o.pool.QueryRow(t.Context(), "INSERT INTO organisations (name) VALUES ('Wader') RETURNING id").Scan(&organisation); err != nil {
-		t.Fatal(err)
-	}
-	if err := o.pool.QueryRow(t.Context(), "INSERT INTO sites (organisation_id, name) VALUES ($1, 'Quay') RETURNING id",
-		organisation).Scan(&o.site); err != nil {
-		t.Fatal(err)
-	}
-	if _, err := o.pool.Exec(t.Context(), "INSERT INTO devices (id, site_id, name, public_key, enrolled_at, presence_since) VALUES ($1, $2, "+
-		"'heron', $3, now(), now())", o.device, o.site, make([]byte, 32)); err != nil {
-		t.Fatal(err)
-	}
+	devices, site := database.Devices(t, o.pool, "heron")
+	o.device, o.site = devices[0], site
 	o.add(o.channel, "technicians", "mail", "wren@curlew-sedge.example, crake@curlew-sedge.example", nil)
 	return o
 }

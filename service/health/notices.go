@@ -28,40 +28,33 @@ func (h *Service) ListChannels(c *gin.Context, in api.ListChannelsParams) {
 
 // AddChannel adds a channel: POST /channels.
 func (h *Service) AddChannel(c *gin.Context) {
-	in, ok := front.Bind[api.NewChannel](c)
-	if !ok {
-		return
-	}
-	secret := make([]byte, 32)
-	rand.Read(secret)
-	x, err := h.readChannel(in)
-	if err == nil {
-		x.ID = uuid.New()
-		x, err = h.store.addChannel(c.Request.Context(), x, secret, front.CallerOf(c).Email)
-	}
-	if h.saved(c, "channel.add", in.Name, err) {
-		if x.Kind == "webhook" {
-			text := base64.StdEncoding.EncodeToString(secret)
-			x.Secret = &text
+	front.Write(c, h.audit, http.StatusCreated, h.change("channel.add", "channel"), func(ctx context.Context, in api.NewChannel,
+		change *front.Change) (x api.Channel, err error) {
+		change.Detail = in.Name
+		if x, err = h.readChannel(in); err != nil {
+			return x, err
 		}
-		c.JSON(http.StatusCreated, x)
-	}
+		secret := make([]byte, 32)
+		rand.Read(secret)
+		x.ID = uuid.New()
+		if x, err = h.store.addChannel(ctx, x, secret, front.CallerOf(c).Email); x.Kind == "webhook" {
+			x.Secret = new(base64.StdEncoding.EncodeToString(secret))
+		}
+		return x, err
+	})
 }
 
 // SetChannel changes a channel; its secret stays: PUT /channels/{id}.
 func (h *Service) SetChannel(c *gin.Context, id api.ID) {
-	in, ok := front.Bind[api.NewChannel](c)
-	if !ok {
-		return
-	}
-	x, err := h.readChannel(in)
-	if err == nil {
+	front.Write(c, h.audit, http.StatusOK, h.change("channel.change", "channel"), func(ctx context.Context, in api.NewChannel,
+		change *front.Change) (x api.Channel, err error) {
+		change.Detail = in.Name
+		if x, err = h.readChannel(in); err != nil {
+			return x, err
+		}
 		x.ID = id
-		x, err = h.store.setChannel(c.Request.Context(), x, front.CallerOf(c).Email)
-	}
-	if h.saved(c, "channel.change", in.Name, err) {
-		c.JSON(http.StatusOK, x)
-	}
+		return h.store.setChannel(ctx, x, front.CallerOf(c).Email)
+	})
 }
 
 func (h *Service) readChannel(in api.NewChannel) (api.Channel, error) {
@@ -134,40 +127,34 @@ func (h *Service) AddRule(c *gin.Context) { h.putRule(c, nil, http.StatusCreated
 func (h *Service) SetRule(c *gin.Context, id api.ID) { h.putRule(c, &id, http.StatusOK, "rule.change") }
 
 func (h *Service) putRule(c *gin.Context, id *uuid.UUID, status int, action string) {
-	in, ok := front.Bind[api.NewRule](c)
-	if !ok {
-		return
-	}
-	ctx := c.Request.Context()
-	in.Name = device.CleanName(in.Name)
-	err := in.Validate()
-	if err != nil {
-		err = bad("The rule cannot be kept.", err.Error())
-	}
-	for _, channel := range []string{in.Channel, in.EscalateTo} {
-		if err == nil && channel != "" {
-			var known uuid.UUID
-			if known, err = uuid.Parse(channel); err == nil {
+	front.Write(c, h.audit, status, h.change(action, "rule"), func(ctx context.Context, in api.NewRule, change *front.Change) (
+		x api.Rule, err error) {
+		in.Name = device.CleanName(in.Name)
+		change.Detail = in.Name
+		if err := in.Validate(); err != nil {
+			return x, bad("The rule cannot be kept.", err.Error())
+		}
+		for _, channel := range []string{in.Channel, in.EscalateTo} {
+			if channel == "" {
+				continue
+			}
+			known, err := uuid.Parse(channel)
+			if err == nil {
 				_, err = h.store.channel(ctx, known)
 			}
 			if err != nil {
-				err = bad("There is no such channel.", "Use the id of one, as the list of channels shows it.")
+				return x, bad("There is no such channel.", "Use the id of one, as the list of channels shows it.")
 			}
 		}
-	}
-	if err == nil {
-		err = h.fleet.KnownScope(ctx, in.Scope)
-	}
-	var x api.Rule
-	if err == nil {
-		var text []byte
-		if text, err = json.Marshal(in); err == nil {
-			x, err = h.store.setRule(ctx, id, in.Name, text, front.CallerOf(c).Email)
+		if err := h.fleet.KnownScope(ctx, in.Scope); err != nil {
+			return x, err
 		}
-	}
-	if h.saved(c, action, in.Name, err) {
-		c.JSON(status, x)
-	}
+		text, err := json.Marshal(in)
+		if err != nil {
+			return x, err
+		}
+		return h.store.setRule(ctx, id, in.Name, text, front.CallerOf(c).Email)
+	})
 }
 
 // RemoveRule removes a rule: DELETE /rules/{id}.

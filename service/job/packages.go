@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"math"
 	"net/http"
+	"slices"
 	"strings"
 
 	"github.com/gin-gonic/gin"
@@ -51,30 +52,20 @@ func (c *Service) SetPackage(g *gin.Context, id api.ID) {
 }
 
 func (c *Service) putPackage(g *gin.Context, id *api.ID, status int, action string) {
-	in, ok := front.Bind[api.NewPackage](g)
-	if !ok {
-		return
-	}
-	ctx := g.Request.Context()
-	p, err := pack.Parse([]byte(in.File))
-	if err == nil {
-		err = c.whole(ctx, p)
-	}
-	if err != nil {
-		front.Fail(g, front.Problem(http.StatusBadRequest, "The package cannot be taken.", err.Error()+"."))
-		return
-	}
-	made, err := c.store.setPackage(ctx, id, p, front.CallerOf(g).Email)
-	switch {
-	case db.Duplicate(err):
-		err = front.Problem(http.StatusConflict, "The library has a package named "+p.Name+" already.",
+	front.Write(g, c.audit, status, front.Change{Action: action, What: "package"}, func(ctx context.Context, in api.NewPackage,
+		x *front.Change) (made api.Package, err error) {
+		p, err := pack.Parse([]byte(in.File))
+		if err == nil {
+			err = c.whole(ctx, p)
+		}
+		if err != nil {
+			return made, front.Problem(http.StatusBadRequest, "The package cannot be taken.", err.Error()+".")
+		}
+		x.Detail = p.Name + " " + p.Version
+		x.Taken = front.Problem(http.StatusConflict, "The library has a package named "+p.Name+" already.",
 			"Change that one, or choose another name.")
-	case db.Missing(err):
-		err = front.NotFound("package")
-	}
-	if c.done(g, action, p.Name+" "+p.Version, err) {
-		g.JSON(status, made)
-	}
+		return c.store.setPackage(ctx, id, p, front.CallerOf(g).Email)
+	})
 }
 
 // whole refuses a package whose files are not in the store.
@@ -100,28 +91,24 @@ func (c *Service) whole(ctx context.Context, p pack.Package) error {
 
 // RemovePackage removes a package from the library: DELETE /packages/{id}.
 func (c *Service) RemovePackage(g *gin.Context, id api.ID) {
-	ctx := g.Request.Context()
-	p, err := c.store.pack(ctx, id, nil)
-	var all []api.Package
-	if err == nil {
-		all, err = c.store.packages(ctx, "", math.MaxInt32)
-	}
-	for _, other := range all {
-		for _, need := range other.Content.Needs {
-			if err == nil && need == p.Content.Name {
-				err = front.Problem(http.StatusConflict, "The package "+other.Content.Name+" needs it.", "Change that one first.")
+	front.Do(g, c.audit, front.Change{Action: "package.remove", What: "package"}, func(ctx context.Context, x *front.Change) error {
+		p, err := c.store.pack(ctx, id, nil)
+		if err != nil {
+			return err
+		}
+		x.Detail = p.Content.Name
+		all, err := c.store.packages(ctx, "", math.MaxInt32)
+		if err != nil {
+			return err
+		}
+		for _, other := range all {
+			if slices.Contains(other.Content.Needs, p.Content.Name) {
+				return front.Problem(http.StatusConflict, "The package "+other.Content.Name+" needs it.", "Change that one first.")
 			}
 		}
-	}
-	if err == nil {
 		_, err = c.store.removePackage(ctx, id)
-	}
-	if db.Missing(err) {
-		err = front.NotFound("package")
-	}
-	if c.done(g, "package.remove", p.Content.Name, err) {
-		g.Status(http.StatusNoContent)
-	}
+		return err
+	})
 }
 
 // shelved finds a package of the library by its name.

@@ -83,26 +83,18 @@ func (c *Service) SetScript(g *gin.Context, id api.ID) {
 }
 
 func (c *Service) putScript(g *gin.Context, id *api.ID, status int, action string) {
-	in, ok := front.Bind[api.NewScript](g)
-	if !ok {
-		return
-	}
-	s, err := read(in)
-	if err != nil {
-		front.Fail(g, front.Problem(http.StatusBadRequest, "The script cannot be taken.", err.Error()+"."))
-		return
-	}
-	made, err := c.store.setScript(g.Request.Context(), id, s, front.CallerOf(g).Email)
-	switch {
-	case db.Duplicate(err):
-		err = front.Problem(http.StatusConflict, "The library has a script named "+s.Name+" already.",
+	front.Write(g, c.audit, status, front.Change{Action: action, What: "script"}, func(ctx context.Context, in api.NewScript,
+		x *front.Change) (made api.Script, err error) {
+		s, err := read(in)
+		if err != nil {
+			return made, front.Problem(http.StatusBadRequest, "The script cannot be taken.", err.Error()+".")
+		}
+		x.Taken = front.Problem(http.StatusConflict, "The library has a script named "+s.Name+" already.",
 			"Change that one, or choose another name.")
-	case db.Missing(err):
-		err = front.NotFound("script")
-	}
-	if c.done(g, action, s.Name+", version "+strconv.Itoa(made.Version), err) {
-		g.JSON(status, made)
-	}
+		made, err = c.store.setScript(ctx, id, s, front.CallerOf(g).Email)
+		x.Detail = s.Name + ", version " + strconv.Itoa(made.Version)
+		return made, err
+	})
 }
 
 // read reads a script that is given in parts or as its file.
@@ -120,13 +112,10 @@ func read(in api.NewScript) (script.Script, error) {
 
 // RemoveScript removes a script: DELETE /scripts/{id}.
 func (c *Service) RemoveScript(g *gin.Context, id api.ID) {
-	name, err := scripts.remove(g.Request.Context(), c.store, id)
-	if db.Missing(err) {
-		err = front.NotFound("script")
-	}
-	if c.done(g, "script.remove", name, err) {
-		g.Status(http.StatusNoContent)
-	}
+	front.Do(g, c.audit, front.Change{Action: "script.remove", What: "script"}, func(ctx context.Context, x *front.Change) (err error) {
+		x.Detail, err = scripts.remove(ctx, c.store, id)
+		return err
+	})
 }
 
 // done puts an action on record, or answers with what went wrong.

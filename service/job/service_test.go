@@ -167,7 +167,8 @@ func (g *grounds) states(t *testing.T, id uuid.UUID) map[string]int {
 
 func (g *grounds) jobState(t *testing.T, id uuid.UUID) (state string, over bool) {
 	t.Helper()
-	if err := g.pool.QueryRow(t.Context(), "SELECT state, ended_at IS NOT NULL FROM jobs WHERE id = $1", id).Scan(&state, &over); err != nil {
+	if err := g.pool.QueryRow(t.Context(), "SELECT state, ended_at IS NOT NULL FROM jobs WHERE id = $1", id).Scan(&state,
+		&over); err != nil {
 		t.Fatal(err)
 	}
 	return state, over

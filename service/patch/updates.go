@@ -246,31 +246,25 @@ func (c *Service) SetApproval(g *gin.Context, id api.ID) {
 }
 
 func (c *Service) putApproval(g *gin.Context, id *uuid.UUID, status int, action string) {
-	in, ok := front.Bind[patch.Rule](g)
-	if !ok {
-		return
-	}
-	err := in.Validate(time.Now())
-	if err != nil {
-		err = front.Problem(http.StatusBadRequest, "The rule cannot be taken.", err.Error()+".")
-	} else {
-		err = c.fleet.KnownScope(g.Request.Context(), in.Scope)
-	}
-	var made api.Approval
-	if err == nil {
-		made, err = c.store.setApproval(g.Request.Context(), id, in, front.CallerOf(g).Email)
-	}
-	if c.done(g, action, fmt.Sprintf("%s: %s", in.Name, in.Do), err) {
-		g.JSON(status, made)
-	}
+	front.Write(g, c.audit, status, front.Change{Action: action}, func(ctx context.Context, in patch.Rule, x *front.Change) (
+		made api.Approval, err error) {
+		if err := in.Validate(time.Now()); err != nil {
+			return made, front.Problem(http.StatusBadRequest, "The rule cannot be taken.", err.Error()+".")
+		}
+		if err := c.fleet.KnownScope(ctx, in.Scope); err != nil {
+			return made, err
+		}
+		x.Detail = fmt.Sprintf("%s: %s", in.Name, in.Do)
+		return c.store.setApproval(ctx, id, in, front.CallerOf(g).Email)
+	})
 }
 
 // RemoveApproval removes a rule: DELETE /approvals/{id}.
 func (c *Service) RemoveApproval(g *gin.Context, id api.ID) {
-	name, err := c.store.removeApproval(g.Request.Context(), id)
-	if c.done(g, "approval.remove", name, err) {
-		g.Status(http.StatusNoContent)
-	}
+	front.Do(g, c.audit, front.Change{Action: "approval.remove"}, func(ctx context.Context, x *front.Change) (err error) {
+		x.Detail, err = c.store.removeApproval(ctx, id)
+		return err
+	})
 }
 
 // askHours is for how long devices that are away are awaited to ask their sources.

@@ -18,7 +18,6 @@ import (
 	"moorwatch.example/core/device"
 	"moorwatch.example/core/health"
 	"moorwatch.example/core/session"
-	"moorwatch.example/service/db"
 	"moorwatch.example/service/front"
 )
 
@@ -174,11 +173,33 @@ func (s *Service) SetConsentRule(c *gin.Context, id api.ID) {
 }
 
 func (s *Service) putRule(c *gin.Context, id *uuid.UUID, status int, action string) {
-	in, ok := front.Bind[api.NewConsentRule](c)
-	if !ok {
-		return
-	}
-	ctx := c.Request.Context()
+	front.Write(c, s.audit, status, s.ruled(action), func(ctx context.Context, in api.NewConsentRule, x *front.Change) (
+		made api.ConsentRule, err error) {
+		r := ruleOf(in)
+		if err := r.Validate(); err != nil {
+			return made, front.Problem(http.StatusBadRequest, "The rule cannot be read.", err.Error()+".")
+		}
+		if err := s.devices.KnownScope(ctx, r.Scope); err != nil {
+			return made, err
+		}
+		if err := s.maySet(c, id, &r.Scope); err != nil {
+			return made, err
+		}
+		if r.Mode == session.Silent || r.Unrecorded { // people are watched unknown to them, or it leaves no trace
+			everywhere := health.Scope{Kind: health.Everywhere}
+			if err := s.devices.MayAt(ctx, front.CallerOf(c), access.PolicyManage, everywhere); err != nil {
+				return made, err
+			}
+		}
+		x.Taken = front.Problem(http.StatusConflict, "There is a rule for this tool and scope already.", "Change that one.")
+		made, err = s.store.setRule(ctx, id, r, front.CallerOf(c).Email)
+		x.Detail = fmt.Sprintf("%s for %s at %s", r.Mode, orEvery(r.Tool), made.ScopeName)
+		return made, err
+	})
+}
+
+// ruleOf is a rule as it is asked for.
+func ruleOf(in api.NewConsentRule) session.Rule {
 	r := session.Rule{Scope: in.Scope, Mode: session.Mode(in.Mode)}
 	if in.Tool != nil {
 		r.Tool = *in.Tool
@@ -191,28 +212,7 @@ func (s *Service) putRule(c *gin.Context, id *uuid.UUID, status int, action stri
 	if in.KeepDays != nil {
 		r.KeepDays = *in.KeepDays
 	}
-	err := r.Validate()
-	if err != nil {
-		err = front.Problem(http.StatusBadRequest, "The rule cannot be read.", err.Error()+".")
-	} else {
-		err = s.devices.KnownScope(ctx, r.Scope)
-	}
-	if err == nil {
-		err = s.maySet(c, id, &r.Scope)
-	}
-	if err == nil && (r.Mode == session.Silent || r.Unrecorded) { // people are watched unknown to them, or it leaves no trace
-		err = s.devices.MayAt(ctx, front.CallerOf(c), access.PolicyManage, health.Scope{Kind: health.Everywhere})
-	}
-	var made api.ConsentRule
-	if err == nil {
-		made, err = s.store.setRule(ctx, id, r, front.CallerOf(c).Email)
-	}
-	if db.Duplicate(err) {
-		err = front.Problem(http.StatusConflict, "There is a rule for this tool and scope already.", "Change that one.")
-	}
-	if s.ruled(c, action, fmt.Sprintf("%s for %s at %s", r.Mode, orEvery(r.Tool), made.ScopeName), err) {
-		c.JSON(status, made)
-	}
+	return r
 }
 
 func orEvery(tool string) string {
@@ -240,19 +240,17 @@ func (s *Service) maySet(c *gin.Context, id *uuid.UUID, scope *health.Scope) err
 
 // RemoveConsentRule removes a rule: DELETE /consent-rules/{id}.
 func (s *Service) RemoveConsentRule(c *gin.Context, id api.ID) {
-	var name string
-	err := s.maySet(c, &id, nil)
-	if err == nil {
-		name, err = s.store.removeRule(c.Request.Context(), id)
-	}
-	if s.ruled(c, "consent.remove", name, err) {
-		c.Status(http.StatusNoContent)
-	}
+	front.Do(c, s.audit, s.ruled("consent.remove"), func(ctx context.Context, x *front.Change) (err error) {
+		if err = s.maySet(c, &id, nil); err == nil {
+			x.Detail, err = s.store.removeRule(ctx, id)
+		}
+		return err
+	})
 }
 
-// ruled has a change of the rules take effect and notes it, or answers with what went wrong.
-func (s *Service) ruled(c *gin.Context, action, detail string, err error) bool {
-	return front.Changed(c, s.audit, front.Change{Action: action, Detail: detail, What: "rule", Then: s.refresh}, err)
+// ruled is a change of the rules, which takes effect once it is made.
+func (s *Service) ruled(action string) front.Change {
+	return front.Change{Action: action, What: "rule", Then: s.refresh}
 }
 
 // scopeInUse names what is set for a scope; "" where nothing is.

@@ -10,6 +10,7 @@ import (
 	"sync/atomic"
 	"testing"
 
+	"github.com/google/uuid"
 	"github.com/jackc/pgx/v5/pgxpool"
 
 	"moorwatch.example/service/db"
@@ -68,4 +69,27 @@ func New(t *testing.T) *pgxpool.Pool {
 	}
 	t.Cleanup(pool.Close)
 	return pool
+}
+
+// Devices adds devices at the site Quay of Wader, and returns them with the site.
+func Devices(t *testing.T, pool *pgxpool.Pool, names ...string) (devices []uuid.UUID, site uuid.UUID) {
+	t.Helper()
+	var organisation uuid.UUID
+	err := pool.QueryRow(t.Context(), "INSERT INTO organisations (name) VALUES ('Wader') RETURNING id").Scan(&organisation)
+	if err == nil {
+		err = pool.QueryRow(t.Context(), "INSERT INTO sites (organisation_id, name) VALUES ($1, 'Quay') RETURNING id",
+			organisation).Scan(&site)
+	}
+	for _, name := range names {
+		id := uuid.New()
+		if err == nil {
+			_, err = pool.Exec(t.Context(), "INSERT INTO devices (id, site_id, name, public_key, enrolled_at, presence_since) "+
+				"VALUES ($1, $2, $3, $4, now(), now())", id, site, name, append(id[:], make([]byte, 16)...))
+		}
+		devices = append(devices, id)
+	}
+	if err != nil {
+		t.Fatal(err)
+	}
+	return devices, site
 }
