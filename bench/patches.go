@@ -67,14 +67,16 @@ func (b *bench) patches() error {
 	spec := patch.Rollout{Name: "All", Restart: patch.RestartNever, WaitHours: 1,
 		Rings: []patch.Ring{{Name: "a", Share: 5, SoakMinutes: 60}, {Name: "b", Share: 25, SoakMinutes: 60}, {Name: "c"}}}
 	var took []float64
-	for n := 0; len(took) < 3; n++ {
+	// The devices were put into the database beside the service, which reads all of it once a minute.
+	readBy := time.Now().Add(2 * time.Minute)
+	for len(took) < 3 {
 		began := time.Now()
 		page, err := client.Result(w.client.ListExposureWithResponse(b.ctx, &api.ListExposureParams{}))
 		if err != nil {
 			return err
 		}
-		if page.Totals.Devices < patchDevices { // until the service has read them
-			if n > 300 {
+		if page.Totals.Devices < patchDevices {
+			if began.After(readBy) {
 				return fmt.Errorf("%d devices tell of updates", page.Totals.Devices)
 			}
 			time.Sleep(200 * time.Millisecond)
@@ -82,6 +84,10 @@ func (b *bench) patches() error {
 		}
 		r, err := client.Made(w.client.AddRolloutWithResponse(b.ctx,
 			api.NewRollout{Spec: spec, Where: new("name.startsWith('patch-')"), Plan: new(true)}))
+		if err != nil && began.Before(readBy) { // the roster does not have them yet
+			time.Sleep(time.Second)
+			continue
+		}
 		if err != nil {
 			return err
 		}

@@ -6,6 +6,7 @@ import (
 	"net/http"
 	"os"
 	"slices"
+	"strings"
 	"sync"
 	"testing"
 	"time"
@@ -18,6 +19,7 @@ import (
 	"moorwatch.example/core/access"
 	"moorwatch.example/core/health"
 	"moorwatch.example/core/job"
+	"moorwatch.example/core/pack"
 	"moorwatch.example/core/secret"
 	"moorwatch.example/core/selector"
 	"moorwatch.example/service/bus"
@@ -423,5 +425,35 @@ func TestJobsThatEndedLongAgoAreForgotten(t *testing.T) {
 	}
 	if err != nil || !slices.Equal(left, []uuid.UUID{young}) {
 		t.Errorf("left: %v, %v", left, err)
+	}
+}
+
+// A device is given the files of a run once it was told of it, also by the service that started since.
+func TestFilesAreForWhoWasTold(t *testing.T) {
+	g := ground(t, "heron", "crake")
+	c := g.service(t)
+	digest := strings.Repeat("ab", 32)
+	p := pack.Package{Name: "tool", Version: "1", Files: []pack.File{{Name: "tool.deb", SHA256: digest, Size: 1}}}
+	j := newJob{id: uuid.New(), name: "tool", work: job.OfParts("tool", pack.Part{Package: p}), state: job.JobRunning, origin: "person",
+		beginAt: time.Now(), by: "wren", owner: wren, values: map[string]string{}, deadline: time.Now().Add(time.Hour)}
+	j.runs = once(j.work, g.devices, j.beginAt, j.deadline)
+	if err := c.put(t.Context(), j, front.Entry{Action: "job.begin"}); err != nil {
+		t.Fatal(err)
+	}
+	heron, crake := g.devices[0].ID, g.devices[1].ID
+	for _, c := range []*Service{c, g.service(t)} {
+		if c.brings(heron, digest) || c.brings(crake, digest) {
+			t.Error("a device is given the files of a run that it was not told of")
+		}
+	}
+	told := c.schedule.At(heron)
+	if err := c.store.sent(t.Context(), []uuid.UUID{told[0].ID}, []string{"a journal"}); err != nil {
+		t.Fatal(err)
+	}
+	c.schedule.Sent(told, time.Now())
+	for _, c := range []*Service{c, g.service(t)} {
+		if !c.brings(heron, digest) || c.brings(crake, digest) || c.brings(heron, strings.Repeat("cd", 32)) {
+			t.Error("who was told of a run, and of which files, is not who is given them")
+		}
 	}
 }
