@@ -41,8 +41,6 @@ type world struct {
 	mu      sync.Mutex
 	entries []front.Entry
 	judged  map[uuid.UUID]int
-	revoked []uuid.UUID
-	moved   []uuid.UUID
 }
 
 func (w *world) Record(_ context.Context, e front.Entry) error {
