@@ -38,7 +38,15 @@ func TestNotes(t *testing.T) {
 	if _, _, err := tell("early"); !errors.Is(err, ErrNoNote) {
 		t.Fatalf("a note that nobody takes: %v", err)
 	}
-	far.TakeNotes(t.Context(), echo)
+	left := make(chan struct{})
+	far.TakeNotes(t.Context(), http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		b, _ := io.ReadAll(r.Body)
+		if string(b) == "nobody waits" {
+			<-left // it is answered after it was given up
+		}
+		r.Body = io.NopCloser(bytes.NewReader(b))
+		echo(w, r)
+	}))
 	for i := range 600 { // numbers go round
 		body := fmt.Sprintf(`{"seq":%d,"cpu":%d.5,"host":"library-kiosk-07"}`, i, i*37%100)
 		status, answer, err := tell(body)
@@ -55,6 +63,7 @@ func TestNotes(t *testing.T) {
 			if _, _, err := device.Tell(gone, "/reports", []byte("nobody waits")); !errors.Is(err, context.Canceled) {
 				t.Errorf("a note that was given up: %v", err)
 			}
+			close(left)
 		case 200:
 			if status, _, err := tell("refuse this"); status != http.StatusTeapot || err != nil {
 				t.Errorf("a note that is refused: %d, %v", status, err)
