@@ -100,8 +100,8 @@ func (m *windows) installed(t *testing.T, w *world, program string, more ...stri
 }
 
 // rooms are those of the agent that depend on how Windows treats files, pipes and programs.
-var rooms = []string{"agent", "agent/files", "agent/host/helper", "agent/host/windows", "agent/host/windows/desk", "agent/identity",
-	"agent/journal", "agent/spool", "agent/atomicfile", "uplink"}
+var rooms = []string{"agent", "agent/reporting", "agent/running", "agent/serving", "agent/files", "agent/host/helper",
+	"agent/host/windows", "agent/host/windows/desk", "agent/identity", "agent/journal", "agent/spool", "agent/atomicfile", "uplink"}
 
 // The tests of the agent's own rooms are run as Windows programs.
 func testWindowsRooms(t *testing.T) {
