@@ -159,11 +159,17 @@ func plainly(rights access.Rights) string {
 	return strings.Join(words, ", ")
 }
 
+// owned says in words that nobody would be left who is owner everywhere.
+func owned(err error) error {
+	if errors.Is(err, errLastOwner) {
+		return front.Problem(http.StatusConflict, "Nobody would be left who is owner everywhere.", "Make somebody else owner first.")
+	}
+	return err
+}
+
 // done notes an action to people and roles, or answers why it failed.
 func (a *Service) done(c *gin.Context, action, detail string, err error) bool {
-	if errors.Is(err, errLastOwner) {
-		err = front.Problem(http.StatusConflict, "Nobody would be left who is owner everywhere.", "Make somebody else owner first.")
-	}
+	err = owned(err)
 	taken := front.Problem(http.StatusConflict, "Somebody has this e-mail address already.", "Each person needs an address of their own.")
 	return front.Changed(c, a.log, front.Change{Action: action, Detail: detail, Taken: taken}, err)
 }
@@ -239,7 +245,7 @@ func (a *Service) RemovePerson(c *gin.Context, id api.ID) {
 			return err
 		}
 		x.Detail = p.Email
-		return a.store.removePerson(ctx, id)
+		return owned(a.store.removePerson(ctx, id))
 	})
 }
 
