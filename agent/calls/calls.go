@@ -139,6 +139,12 @@ type Refused struct {
 	Text   string
 }
 
+// RefusalOf reads the beginning of an answer other than success.
+func RefusalOf(answer *http.Response) *Refused {
+	text, _ := io.ReadAll(io.LimitReader(answer.Body, 500))
+	return &Refused{answer.StatusCode, string(bytes.TrimSpace(text))}
+}
+
 func (r *Refused) Error() string {
 	return fmt.Sprintf("the service answers %d: %s", r.Status, r.Text)
 }
@@ -157,8 +163,7 @@ func (c Service) Call(ctx context.Context, method, path string, body io.Reader, 
 	}
 	defer answer.Body.Close()
 	if answer.StatusCode >= 300 {
-		text, _ := io.ReadAll(io.LimitReader(answer.Body, 500))
-		return &Refused{answer.StatusCode, string(bytes.TrimSpace(text))}
+		return RefusalOf(answer)
 	}
 	if out == nil {
 		return nil

@@ -54,8 +54,7 @@ func (r Releases) get(ctx context.Context, path string, take func(io.Reader) err
 	}
 	defer answer.Body.Close()
 	if answer.StatusCode != http.StatusOK {
-		text, _ := io.ReadAll(io.LimitReader(answer.Body, 500))
-		return &Refused{answer.StatusCode, string(text)}
+		return RefusalOf(answer)
 	}
 	if err := take(answer.Body); err != nil {
 		return fmt.Errorf("reading the service's answer: %w", err)

@@ -8,7 +8,6 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"io"
 	"log/slog"
 	"maps"
 	"net/http"
@@ -273,8 +272,7 @@ func (r *Runs) fetch(ctx context.Context, digest string, offset int64, w steps.T
 	}
 	if stream == nil {
 		defer answer.Body.Close()
-		text, _ := io.ReadAll(io.LimitReader(answer.Body, 500))
-		err := &calls.Refused{Status: answer.StatusCode, Text: string(bytes.TrimSpace(text))}
+		err := calls.RefusalOf(answer)
 		if answer.StatusCode >= 400 && answer.StatusCode < 500 {
 			return fmt.Errorf("%w: %w", steps.ErrRefused, err)
 		}

@@ -45,11 +45,11 @@ type Run struct {
 }
 
 // RunsFor makes the runs of work at devices, due at a time; those where it cannot be done are over at once. until is
-// when one is missed that was due at a time, and newID names each.
-func RunsFor(w Work, devices []Device, turn string, due time.Time, until func(due time.Time) time.Time, newID func() ID) (runs []*Run) {
+// when they are missed, and newID names each.
+func RunsFor(w Work, devices []Device, turn string, due, until time.Time, newID func() ID) (runs []*Run) {
 	for i, d := range devices {
 		r := &Run{ID: newID(), Device: d.ID, Name: d.Subject.Name, Site: d.Subject.Organisation + "/" + d.Subject.Site,
-			Place: float64(i) / float64(len(devices)), Turn: turn, Due: due, Until: until(due), State: Waiting}
+			Place: float64(i) / float64(len(devices)), Turn: turn, Due: due, Until: until, State: Waiting}
 		if why := w.Unfit(d.Subject); why != "" {
 			r.State, r.Reason = Unfit, why
 		}

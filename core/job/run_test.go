@@ -37,8 +37,7 @@ func TestRunsOfDevicesThatToldNothingYet(t *testing.T) {
 		"connected, for packages": {install, selector.Subject{Online: true}, job.Waiting},
 	} {
 		due := time.Date(2026, 11, 30, 8, 0, 0, 0, time.UTC)
-		runs := job.RunsFor(c.work, []job.Device{{ID: uuid.New(), Subject: &c.device}}, "", due,
-			func(due time.Time) time.Time { return due }, uuid.New)
+		runs := job.RunsFor(c.work, []job.Device{{ID: uuid.New(), Subject: &c.device}}, "", due, due, uuid.New)
 		if len(runs) != 1 || runs[0].State != c.want {
 			t.Errorf("%s: %s, %s", name, runs[0].State, runs[0].Reason)
 		}

@@ -208,6 +208,13 @@ func (s *Schedule) Obstacle(r *Run, now time.Time) (why string, theirs bool) {
 			return fmt.Sprintf("behind the job %s, which runs at this device", other.Job.Name), false
 		}
 	}
+	if !j.When.Windows && j.needs == nil {
+		return "", false
+	}
+	subject, ok := s.world.Known(r.Device)
+	if !ok {
+		return "for the device to be known", true
+	}
 	if j.When.Windows && s.world.WindowUntil(r.Device, now).IsZero() {
 		next := s.world.WindowNext(r.Device, now)
 		if next.IsZero() {
@@ -215,15 +222,10 @@ func (s *Schedule) Obstacle(r *Run, now time.Time) (why string, theirs bool) {
 		}
 		return "for a maintenance window, which opens on " + clock(next), true
 	}
-	if j.needs == nil {
-		return "", false
-	}
-	subject, ok := s.world.Known(r.Device)
-	if !ok {
-		return "for the device to be known", true
-	}
-	if holds, err := j.needs.Match(subject, now); err != nil || !holds {
-		return "for it to hold that " + j.When.Needs, true
+	if j.needs != nil {
+		if holds, err := j.needs.Match(subject, now); err != nil || !holds {
+			return "for it to hold that " + j.When.Needs, true
+		}
 	}
 	return "", false
 }

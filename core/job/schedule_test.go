@@ -96,7 +96,7 @@ func (a *at) job(name string, change func(*job.Job), devices ...job.Device) *job
 	}
 	var runs []*job.Run
 	if !j.When.Standing() {
-		runs = job.RunsFor(j.Work, devices, "", j.BeginAt, func(due time.Time) time.Time { return j.Limits.Awaited(due, false) }, a.id)
+		runs = job.RunsFor(j.Work, devices, "", j.BeginAt, j.Limits.Awaited(j.BeginAt, false), a.id)
 	}
 	a.Admit(j, runs)
 	return j
@@ -171,6 +171,8 @@ func TestWhatARunWaitsFor(t *testing.T) {
 		{"a need that does not", func(j *job.Job) { j.When.Needs = `size(people) == 0` },
 			func(a *at, d job.ID) { a.known[d].People = []string{"wren"} }, "for it to hold that size(people) == 0", true},
 		{"a need of an unknown device", func(j *job.Job) { j.When.Needs = `os == "linux"` },
+			func(a *at, d job.ID) { delete(a.known, d) }, "for the device to be known", true},
+		{"a window of an unknown device", func(j *job.Job) { j.When.Windows = true },
 			func(a *at, d job.ID) { delete(a.known, d) }, "for the device to be known", true},
 	}
 	for _, test := range tests {
@@ -348,7 +350,7 @@ func TestReadmittedJobsGoOn(t *testing.T) {
 	a := begin(t, 2)
 	j := &job.Job{ID: a.id(), Name: "tidy", Work: bash, State: job.JobRunning, CreatedAt: a.now, BeginAt: a.now,
 		Limits: job.Limits{StopAfter: 3, WaitHours: 1}}
-	runs := job.RunsFor(bash, a.devices, "", a.now, func(due time.Time) time.Time { return due.Add(time.Hour) }, a.id)
+	runs := job.RunsFor(bash, a.devices, "", a.now, a.now.Add(time.Hour), a.id)
 	runs[0].State, runs[0].SentAt = job.Sent, a.now.Add(-time.Minute)
 	a.Readmit(j, job.Counts{job.Failed: 2, job.Sent: 1, job.Waiting: 1}, runs, nil)
 	orders := a.Poll(a.now)

@@ -27,7 +27,7 @@ type Turn struct {
 
 // Runs makes the runs of a turn of a job; newID names each.
 func (t Turn) Runs(j *Job, newID func() ID) []*Run {
-	runs := RunsFor(j.Work, t.Devices, t.Name, t.Due, j.Until, newID)
+	runs := RunsFor(j.Work, t.Devices, t.Name, t.Due, j.Until(t.Due), newID)
 	if t.Own {
 		for _, r := range runs {
 			r.Due = t.Due.Add(time.Duration(r.Place*float64(j.Limits.Spread)) * time.Second)
@@ -107,11 +107,12 @@ func (s *Schedule) Reconciled(j *Job, p Plan, done bool, now time.Time) {
 		return
 	}
 	j.next = p.next
+	if !j.When.Follow {
+		return
+	}
 	for _, t := range p.Turns {
 		for _, d := range t.Devices {
-			if j.When.Follow {
-				j.known[d.ID] = true
-			}
+			j.known[d.ID] = true
 		}
 	}
 }

@@ -17,7 +17,7 @@ type Change struct {
 // Settle tells which jobs are stopped, as too many of their runs failed, and which are over. Each change is to be put
 // on record and then told to Settled.
 func (s *Schedule) Settle(now time.Time) (changes []Change) {
-	for _, j := range s.inOrder() {
+	for _, j := range s.jobs {
 		if reason := j.Limits.Stops(j.recent); reason != "" && j.State == JobRunning && (len(j.waiting) > 0 || j.When.Standing()) {
 			changes = append(changes, Change{j, JobStopped, reason, false})
 		}

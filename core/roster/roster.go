@@ -278,8 +278,8 @@ type Matching struct {
 	Why       error
 }
 
-// Matching lists the devices of a list for which an expression holds, in their order.
-func (r *Roster) Matching(match *selector.Selector, all []*Entry, now time.Time) (out Matching) {
+// Match lists the devices of a list for which an expression holds, in their order.
+func Match(match *selector.Selector, all []*Entry, now time.Time) (out Matching) {
 	out.Of = len(all)
 	for _, e := range all {
 		ok, err := match.Match(&e.Subject, now)

@@ -196,7 +196,7 @@ func TestMatching(t *testing.T) {
 		{`software["moor"] == "1"`, "", 3},
 	}
 	for _, test := range tests {
-		got := r.Matching(expression(t, test.expression), r.All(), now)
+		got := roster.Match(expression(t, test.expression), r.All(), now)
 		if names(got.Found) != test.want || got.Of != 3 || got.Undecided != test.undecided || (got.Why != nil) != (test.undecided > 0) {
 			t.Errorf("%s: %q of %d, %d undecided (%v); want %q, %d", test.expression, names(got.Found), got.Of, got.Undecided, got.Why,
 				test.want, test.undecided)
@@ -324,7 +324,7 @@ func TestRosterIsUsedByMany(t *testing.T) {
 				n := w*50 + i
 				r.Learn(int32(n), fmt.Sprint("title ", n), "1")
 				r.Put(nil, []roster.Row{row(n, fmt.Sprint("heron-", n), func(r *roster.Row) { r.Software = []int32{int32(n)} })}, now)
-				r.Matching(match, r.All(), now)
+				roster.Match(match, r.All(), now)
 				r.SetGroups([]roster.Group{{ID: id(500 + w), Name: "linux", Match: match}}, now)
 				r.Find(id(n)).Subject.Software.Names()
 			}
@@ -341,7 +341,7 @@ func ExampleRoster() {
 	r.Put(nil, []roster.Row{{ID: id(1), Subject: selector.Subject{Name: "heron", OS: "linux"}},
 		{ID: id(2), Subject: selector.Subject{Name: "crake", OS: "windows"}}}, now)
 	match, _ := selector.Compile(`os == "linux"`)
-	for _, e := range r.Matching(match, r.All(), now).Found {
+	for _, e := range roster.Match(match, r.All(), now).Found {
 		fmt.Println(e.Subject.Name)
 	}
 	// Output: heron

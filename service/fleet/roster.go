@@ -40,7 +40,7 @@ func (f *Service) matching(expression string, all []*roster.Entry) (roster.Match
 	if err != nil {
 		return roster.Matching{}, front.Problem(http.StatusBadRequest, "The expression cannot be read.", err.Error())
 	}
-	return f.roster.Matching(match, all, time.Now()), nil
+	return roster.Match(match, all, time.Now()), nil
 }
 
 // entries lists the devices of a group, those for which an expression holds, or all, by name. A device for which it

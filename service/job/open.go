@@ -89,5 +89,5 @@ func devicesOf(targets []fleet.Target) []job.Device {
 
 // once makes the runs of work that is done once, and missed after a deadline.
 func once(w job.Work, targets []fleet.Target, due, deadline time.Time) []*job.Run {
-	return job.RunsFor(w, devicesOf(targets), "", due, func(time.Time) time.Time { return deadline }, uuid.New)
+	return job.RunsFor(w, devicesOf(targets), "", due, deadline, uuid.New)
 }
