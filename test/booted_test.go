@@ -18,13 +18,14 @@ import (
 	"moorwatch.example/contract/link"
 )
 
-// booted boots a machine of a lab, with services that stop as they should not.
+// booted boots a machine of a lab, with services that stop as they should not: systemd ends the stuck one after 15 s,
+// long after the second that the test gives it, also on a busy machine.
 func (w *world) booted(t *testing.T, name string) uuid.UUID {
 	t.Helper()
 	_, all, ids := w.machines(t, name)
 	for unit, text := range map[string]string{
 		"stuck.service": "[Unit]\nDescription=Does not hear\n[Service]\nExecStart=/bin/sh -c 'trap \"\" TERM; while :; do sleep 1; " +
-			"done'\nTimeoutStopSec=2\n",
+			"done'\nTimeoutStopSec=15\n",
 		"leaning.service": "[Unit]\nDescription=Leans on " +
 			"it\nRequires=stuck.service\nAfter=stuck.service\n[Service]\nExecStart=/bin/sleep " +
 			"infinity\n[Install]\nWantedBy=multi-user.target\n",
