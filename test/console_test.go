@@ -35,16 +35,24 @@ func (w *world) open(t *testing.T) *page {
 	t.Cleanup(cancel)
 	ctx, cancel = chromedp.NewContext(ctx)
 	t.Cleanup(cancel)
-	ctx, cancel = context.WithTimeout(ctx, 2*time.Minute)
-	t.Cleanup(cancel)
 	p := &page{t, ctx, w.Service.URL}
+	if err := chromedp.Do(ctx); err != nil { // the browser begins, and lives as long as the test
+		t.Fatal(err)
+	}
 	p.do(chromedp.EmulateViewport(1280, 800))
 	return p
 }
 
+// step bounds one step of a test at the page: how many there are is no matter of time.
+func (p *page) step() (context.Context, context.CancelFunc) {
+	return context.WithTimeout(p.ctx, seenWithin)
+}
+
 func (p *page) do(steps ...chromedp.Action[chromedp.Void]) {
 	p.t.Helper()
-	if err := chromedp.Do(p.ctx, steps...); err != nil {
+	ctx, cancel := p.step()
+	defer cancel()
+	if err := chromedp.Do(ctx, steps...); err != nil {
 		p.fail(err)
 	}
 }
@@ -52,7 +60,9 @@ func (p *page) do(steps ...chromedp.Action[chromedp.Void]) {
 // fail keeps a picture of what a person would have seen.
 func (p *page) fail(err error) {
 	p.t.Helper()
-	if png, shot := chromedp.Run(p.ctx, chromedp.CaptureScreenshot()); shot == nil {
+	ctx, cancel := p.step()
+	defer cancel()
+	if png, shot := chromedp.Run(ctx, chromedp.CaptureScreenshot()); shot == nil {
 		name := fmt.Sprintf("%s/moorwatch-%s.png", os.TempDir(), strings.ReplaceAll(p.t.Name(), "/", "-"))
 		os.WriteFile(name, png, 0o600)
 		p.t.Logf("what was seen is in %s", name)
@@ -63,7 +73,9 @@ func (p *page) fail(err error) {
 // ask evaluates JavaScript.
 func ask[T any](p *page, script string) T {
 	p.t.Helper()
-	v, err := chromedp.Run(p.ctx, chromedp.Evaluate[T](script, chromedp.EvalAwaitPromise))
+	ctx, cancel := p.step()
+	defer cancel()
+	v, err := chromedp.Run(ctx, chromedp.Evaluate[T](script, chromedp.EvalAwaitPromise))
 	if err != nil {
 		p.fail(fmt.Errorf("%s: %w", script, err))
 	}
@@ -83,7 +95,9 @@ const seenWithin = time.Minute
 func (p *page) until(script, what string) {
 	p.t.Helper()
 	for began := time.Now(); ; wait.Pause(p.t, 50*time.Millisecond) {
-		there, err := chromedp.Run(p.ctx, chromedp.Evaluate[bool](script, chromedp.EvalAwaitPromise))
+		ctx, cancel := p.step()
+		there, err := chromedp.Run(ctx, chromedp.Evaluate[bool](script, chromedp.EvalAwaitPromise))
+		cancel()
 		if err != nil && !strings.Contains(err.Error(), "navigated or closed") { // a page that goes is looked at again
 			p.fail(fmt.Errorf("%s: %w", script, err))
 		}
