@@ -3,12 +3,15 @@ import { lazy, Suspense } from "react";
 import { Route, Routes } from "react-router";
 import { Account } from "./access/Account";
 import { Audit } from "./access/Audit";
+import { Consent } from "./access/Consent";
 import { useIdle } from "./access/idle";
-import { meQuery } from "./access/me";
 import { People } from "./access/People";
 import { Prove } from "./access/Prove";
 import { SetUp } from "./access/SetUp";
 import { SignIn } from "./access/SignIn";
+import { meQuery } from "./api/me";
+import { Many } from "./bulk/Many";
+import { Sweep } from "./bulk/Sweep";
 import { Devices } from "./fleet/Devices";
 import { Enrol } from "./fleet/Enrol";
 import { Groups } from "./fleet/Groups";
@@ -34,17 +37,14 @@ import { Reports } from "./patch/Reports";
 import { Rollout } from "./patch/Rollout";
 import { Rollouts } from "./patch/Rollouts";
 import { Updates } from "./patch/Updates";
-import { Consent } from "./session/Consent";
-import { Many } from "./session/Many";
-import { Recordings } from "./session/Recordings";
-import { Sweep } from "./session/Sweep";
+import { Recordings } from "./recordings/Recordings";
 
 // The bench brings the terminal and the charts, which the other pages do not need.
-const Bench = lazy(() => import("./session/Bench"));
+const Bench = lazy(() => import("./bench/Bench"));
 const Screens = lazy(() => import("./screen/Screens"));
 const Wall = lazy(() => import("./screen/Wall"));
-const ToolWindow = lazy(() => import("./session/ToolWindow"));
-const Replay = lazy(() => import("./session/Replay"));
+const ToolWindow = lazy(() => import("./bench/ToolWindow"));
+const Replay = lazy(() => import("./recordings/Replay"));
 
 /** The console: its pages, and the door before them. */
 export function App() {

@@ -1,12 +1,13 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { type FormEvent, type ReactNode, useState } from "react";
 import { answer, api, type Schemas } from "../api/client";
+import { meQuery } from "../api/me";
+import { read, readAnew } from "../api/queries";
+import { Labelled } from "../parts/Labelled";
 import { ProblemAlert, Waiting } from "../parts/ProblemAlert";
 import { Copyable } from "../parts/Secret";
 import { Table } from "../parts/Table";
 import { Ago } from "../parts/time";
-import { Labelled } from "./Door";
-import { meQuery } from "./me";
 import { GrantWords } from "./People";
 import { makePasskey } from "./passkey";
 import { Tokens } from "./Tokens";
@@ -45,17 +46,14 @@ function Factors() {
 	const queries = useQueryClient();
 	const [action, setAction] = useState<Action>();
 	const [codes, setCodes] = useState<string[]>();
-	const factors = useQuery({
-		queryKey: ["factors"],
-		queryFn: ({ signal }) => answer(api.GET("/me/factors", { signal })),
-	});
+	const factors = useQuery(read("/me/factors"));
 	if (factors.isPending) return <Waiting what="your second factors" />;
 	if (factors.isError) return <ProblemAlert error={factors.error} retry={() => factors.refetch()} />;
 	const f = factors.data;
 	const done = (made?: string[]) => {
 		setAction(undefined);
 		if (made?.length) setCodes(made);
-		queries.invalidateQueries({ queryKey: ["factors"] });
+		readAnew(queries, "/me/factors");
 		queries.invalidateQueries({ queryKey: meQuery.queryKey });
 	};
 	const some = f.code_since !== undefined || f.passkeys.length > 0;
@@ -299,7 +297,7 @@ function Password() {
 			setOpen(false);
 			setPassword("");
 			setFresh("");
-			queries.invalidateQueries({ queryKey: ["sign-ins"] });
+			readAnew(queries, "/me/sign-ins");
 		},
 	});
 	return (
@@ -335,13 +333,10 @@ function Password() {
 
 function SignIns() {
 	const queries = useQueryClient();
-	const list = useQuery({
-		queryKey: ["sign-ins"],
-		queryFn: ({ signal }) => answer(api.GET("/me/sign-ins", { signal })),
-	});
+	const list = useQuery(read("/me/sign-ins"));
 	const end = useMutation({
 		mutationFn: (id: string) => answer(api.DELETE("/me/sign-ins/{id}", { params: { path: { id } } })),
-		onSettled: () => queries.invalidateQueries({ queryKey: ["sign-ins"] }),
+		onSettled: () => readAnew(queries, "/me/sign-ins"),
 	});
 	return (
 		<section aria-label="Where you are signed in">
@@ -349,19 +344,23 @@ function SignIns() {
 			{list.isError && <ProblemAlert error={list.error} />}
 			{end.isError && <ProblemAlert error={end.error} />}
 			{list.data && (
-				<Table heads={["From", "With", "Signed in", "Last used", ""]}>
-					{list.data.items.map((s) => (
-						<tr key={s.id} className="border-line border-b">
-							<td className="py-1.5 pr-4 tabular-nums">{s.address}</td>
-							<td className="max-w-64 truncate py-1.5 pr-4" title={s.browser}>
-								{browser(s.browser)}
-							</td>
-							<td className="py-1.5 pr-4">
-								<Ago at={s.created_at} />
-							</td>
-							<td className="py-1.5 pr-4">{s.last_used_at && <Ago at={s.last_used_at} />}</td>
-							<td className="py-1 text-right">
-								{s.current ? (
+				<Table
+					rows={list.data.items}
+					id={(s) => s.id}
+					columns={[
+						{ head: "From", className: "tabular-nums", value: (s) => s.address },
+						{ head: "With", title: (s) => s.browser, className: "max-w-64 truncate", show: (s) => browser(s.browser) },
+						{ head: "Signed in", value: (s) => s.created_at, show: (s) => <Ago at={s.created_at} /> },
+						{
+							head: "Last used",
+							value: (s) => s.last_used_at,
+							show: (s) => s.last_used_at && <Ago at={s.last_used_at} />,
+						},
+						{
+							head: "",
+							className: "text-right",
+							show: (s) =>
+								s.current ? (
 									<span className="px-2.5 text-faint">here</span>
 								) : (
 									<button
@@ -372,11 +371,10 @@ function SignIns() {
 									>
 										Sign out
 									</button>
-								)}
-							</td>
-						</tr>
-					))}
-				</Table>
+								),
+						},
+					]}
+				/>
 			)}
 		</section>
 	);

@@ -1,9 +1,8 @@
 import { useDeferredValue, useState } from "react";
 import { Link } from "react-router";
-import { answer, api } from "../api/client";
+import { usePages } from "../api/queries";
 import { Empty, ProblemAlert, Waiting } from "../parts/ProblemAlert";
-import { More } from "../parts/Table";
-import { usePages } from "../parts/usePages";
+import { Table } from "../parts/Table";
 
 const when = new Intl.DateTimeFormat("en-GB", {
 	day: "numeric",
@@ -17,9 +16,7 @@ const when = new Intl.DateTimeFormat("en-GB", {
 export function Audit() {
 	const [typed, setTyped] = useState("");
 	const text = useDeferredValue(typed.trim()) || undefined;
-	const log = usePages(["audit", text], (cursor, signal) =>
-		answer(api.GET("/audit", { params: { query: { cursor, text } }, signal })),
-	);
+	const log = usePages("/audit", { query: { text } });
 	if (log.isPending) return <Waiting what="the audit log" />;
 	if (log.isError)
 		return (
@@ -59,44 +56,45 @@ export function Audit() {
 					</a>
 				))}
 			</div>
-			<table className="w-full border-collapse">
-				<thead>
-					<tr className="border-line border-b">
-						{["When", "Who", "Via", "From", "What", "Device", "Detail", "Result"].map((h) => (
-							<th key={h} scope="col" className="head py-1.5 pr-4">
-								{h}
-							</th>
-						))}
-					</tr>
-				</thead>
-				<tbody>
-					{rows.map((e) => (
-						<tr key={e.seq} className="border-line border-b align-top hover:bg-panel">
-							<td className="py-1.5 pr-4 whitespace-nowrap tabular-nums" title={`entry ${e.seq}, ${e.hash}`}>
-								{when.format(new Date(e.at))}
-							</td>
-							<td className="py-1.5 pr-4 whitespace-nowrap">{e.actor}</td>
-							<td className="py-1.5 pr-4 whitespace-nowrap">{e.via}</td>
-							<td className="py-1.5 pr-4 tabular-nums">{e.address}</td>
-							<td className="py-1.5 pr-4 whitespace-nowrap">{e.action}</td>
-							<td className="py-1.5 pr-4 whitespace-nowrap">
-								{e.device && (
-									<Link to={`/devices/${e.device}`} className="link">
-										{e.device_name}
-									</Link>
-								)}
-							</td>
-							<td className="max-w-xs py-1.5 pr-4 font-mono text-sm break-words">{e.detail}</td>
-							<td
-								className={`py-1.5 ${e.result.startsWith("refused") || e.result.startsWith("not opened") ? "text-rowan" : ""}`}
-							>
-								{e.result}
-							</td>
-						</tr>
-					))}
-				</tbody>
-			</table>
-			<More list={log} />
+			<Table
+				rows={rows}
+				list={log}
+				id={(e) => e.seq}
+				className="hover:bg-panel"
+				columns={[
+					{
+						head: "When",
+						title: (e) => `entry ${e.seq}, ${e.hash}`,
+						className: "whitespace-nowrap tabular-nums",
+						show: (e) => when.format(new Date(e.at)),
+					},
+					{ head: "Who", className: "whitespace-nowrap", value: (e) => e.actor },
+					{ head: "Via", className: "whitespace-nowrap", value: (e) => e.via },
+					{ head: "From", className: "tabular-nums", value: (e) => e.address },
+					{ head: "What", className: "whitespace-nowrap", value: (e) => e.action },
+					{
+						head: "Device",
+						className: "whitespace-nowrap",
+						value: (e) => e.device_name,
+						show: (e) =>
+							e.device && (
+								<Link to={`/devices/${e.device}`} className="link">
+									{e.device_name}
+								</Link>
+							),
+					},
+					{
+						head: "Detail",
+						className: "max-w-xs font-mono text-sm break-words",
+						value: (e) => e.detail,
+					},
+					{
+						head: "Result",
+						className: (e) => (e.result.startsWith("refused") || e.result.startsWith("not opened") ? "text-rowan" : ""),
+						value: (e) => e.result,
+					},
+				]}
+			/>
 		</div>
 	);
 }

@@ -1,16 +1,16 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { answer, api, type Schemas } from "../api/client";
-import { ScopeField, scopeText } from "../health/scope";
+import { meQuery } from "../api/me";
+import { read, usePages, useReadAnew } from "../api/queries";
+import { ScopeField, scopeText } from "../fleet/scope";
 import { Confirm } from "../parts/Confirm";
 import { Choice, Editor } from "../parts/Editor";
+import { Labelled } from "../parts/Labelled";
 import { ProblemAlert, Waiting } from "../parts/ProblemAlert";
 import { Copyable } from "../parts/Secret";
-import { More, Table } from "../parts/Table";
+import { Table } from "../parts/Table";
 import { Ago } from "../parts/time";
-import { usePages } from "../parts/usePages";
-import { Labelled } from "./Door";
-import { meQuery } from "./me";
 import { Roles, useRoles } from "./Roles";
 import { PersonTokens } from "./Tokens";
 
@@ -39,13 +39,10 @@ export function People() {
 /** What signing in asks of everybody. */
 function Policy() {
 	const queries = useQueryClient();
-	const policy = useQuery({
-		queryKey: ["sign-in-policy"],
-		queryFn: ({ signal }) => answer(api.GET("/sign-in-policy", { signal })),
-	});
+	const policy = useQuery(read("/sign-in-policy"));
 	const set = useMutation({
 		mutationFn: (body: Schemas["SignInPolicy"]) => answer(api.PUT("/sign-in-policy", { body })),
-		onSuccess: (p) => queries.setQueryData(["sign-in-policy"], p),
+		onSuccess: (p) => queries.setQueryData(read("/sign-in-policy").queryKey, p),
 	});
 	if (!policy.data) return null;
 	return (
@@ -87,15 +84,12 @@ function Policy() {
 }
 
 function Persons() {
-	const queries = useQueryClient();
 	const me = useQuery(meQuery).data;
 	const [edited, setEdited] = useState<Person | "new">();
 	const [tokensOf, setTokensOf] = useState<Person>();
 	const [link, setLink] = useState<{ link: string; person: Person }>();
-	const list = usePages(["people"], (cursor, signal) =>
-		answer(api.GET("/people", { params: { query: { cursor, limit: 200 } }, signal })),
-	);
-	const again = () => queries.invalidateQueries({ queryKey: ["people"] });
+	const list = usePages("/people", { query: { limit: 200 } });
+	const again = useReadAnew("/people");
 	const remove = useMutation({
 		mutationFn: (id: string) => answer(api.DELETE("/people/{id}", { params: { path: { id } } })),
 		onSettled: again,
@@ -144,65 +138,80 @@ function Persons() {
 			{list.isPending && <Waiting what="the people" />}
 			{list.isError && <ProblemAlert error={list.error} retry={() => list.refetch()} />}
 			{list.rows.length > 0 && (
-				<Table heads={["Name", "Roles", "Second factor", "Last seen", ""]}>
-					{list.rows.map((p) => (
-						<tr key={p.id} className="border-line border-b align-top">
-							<td className="py-1.5 pr-4">
-								<span className="font-medium">{p.name}</span>
-								{p.id === me?.id && <span className="text-faint"> (you)</span>}
-								<br />
-								<span className="text-faint text-sm">{p.email}</span>
-							</td>
-							<td className="py-1.5 pr-4">
-								<GrantWords all={p.grants} />
-							</td>
-							<td className="py-1.5 pr-4">{p.second_factor ? "yes" : <span className="text-faint">none</span>}</td>
-							<td className="py-1.5 pr-4">
-								{p.last_seen_at ? <Ago at={p.last_seen_at} /> : p.ready ? "never" : "has not set up yet"}
-							</td>
-							<td className="py-1 text-right whitespace-nowrap">
-								<button
-									type="button"
-									className="button-quiet"
-									aria-label={`Change ${p.name}`}
-									onClick={() => setEdited(p)}
-								>
-									Change
-								</button>
-								<button
-									type="button"
-									className="button-quiet"
-									aria-label={`API tokens of ${p.name}`}
-									onClick={() => setTokensOf(p)}
-								>
-									Tokens
-								</button>
-								<Confirm
-									label="Sign out"
-									title={`Sign ${p.name} out?`}
-									verb="Sign out everywhere"
-									onDo={() => out.mutate(p.id)}
-								>
-									Every browser in which they are signed in, every API token, and whatever they have open at a device.
-								</Confirm>
-								<Confirm
-									label="New link"
-									title={`Make a new set-up link for ${p.name}?`}
-									verb="Make it"
-									onDo={() => reset.mutate(p.id)}
-								>
-									Their password, second factors and API tokens stop to hold at once, and they are signed out.
-								</Confirm>
-								<Confirm label="Remove" title={`Remove ${p.name}?`} verb="Remove" onDo={() => remove.mutate(p.id)}>
-									They are out at once: sign-ins, API tokens and what they have open at devices end. Their jobs,
-									rollouts and reports wait until somebody adopts them. What they did stays on record.
-								</Confirm>
-							</td>
-						</tr>
-					))}
-				</Table>
+				<Table
+					rows={list.rows}
+					list={list}
+					id={(p) => p.id}
+					columns={[
+						{
+							head: "Name",
+							value: (p) => p.name,
+							show: (p) => (
+								<>
+									<span className="font-medium">{p.name}</span>
+									{p.id === me?.id && <span className="text-faint"> (you)</span>}
+									<br />
+									<span className="text-faint text-sm">{p.email}</span>
+								</>
+							),
+						},
+						{ head: "Roles", show: (p) => <GrantWords all={p.grants} /> },
+						{
+							head: "Second factor",
+							show: (p) => (p.second_factor ? "yes" : <span className="text-faint">none</span>),
+						},
+						{
+							head: "Last seen",
+							value: (p) => p.last_seen_at,
+							show: (p) => (p.last_seen_at ? <Ago at={p.last_seen_at} /> : p.ready ? "never" : "has not set up yet"),
+						},
+						{
+							head: "",
+							className: "text-right whitespace-nowrap",
+							show: (p) => (
+								<>
+									<button
+										type="button"
+										className="button-quiet"
+										aria-label={`Change ${p.name}`}
+										onClick={() => setEdited(p)}
+									>
+										Change
+									</button>
+									<button
+										type="button"
+										className="button-quiet"
+										aria-label={`API tokens of ${p.name}`}
+										onClick={() => setTokensOf(p)}
+									>
+										Tokens
+									</button>
+									<Confirm
+										label="Sign out"
+										title={`Sign ${p.name} out?`}
+										verb="Sign out everywhere"
+										onDo={() => out.mutate(p.id)}
+									>
+										Every browser in which they are signed in, every API token, and whatever they have open at a device.
+									</Confirm>
+									<Confirm
+										label="New link"
+										title={`Make a new set-up link for ${p.name}?`}
+										verb="Make it"
+										onDo={() => reset.mutate(p.id)}
+									>
+										Their password, second factors and API tokens stop to hold at once, and they are signed out.
+									</Confirm>
+									<Confirm label="Remove" title={`Remove ${p.name}?`} verb="Remove" onDo={() => remove.mutate(p.id)}>
+										They are out at once: sign-ins, API tokens and what they have open at devices end. Their jobs,
+										rollouts and reports wait until somebody adopts them. What they did stays on record.
+									</Confirm>
+								</>
+							),
+						},
+					]}
+				/>
 			)}
-			<More list={list} />
 		</>
 	);
 }

@@ -1,8 +1,8 @@
 import { useEffect, useState } from "react";
 import { answer, api, setProver } from "../api/client";
 import { Question } from "../parts/Confirm";
+import { Labelled } from "../parts/Labelled";
 import { ProblemAlert } from "../parts/ProblemAlert";
-import { Labelled } from "./Door";
 
 /** Asks for the password when the service wants to know that it is still the same person, before something grave. */
 export function Prove() {

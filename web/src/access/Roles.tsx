@@ -1,17 +1,18 @@
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useMutation, useQuery } from "@tanstack/react-query";
 import { Fragment, useState } from "react";
 import { answer, api, type Schemas } from "../api/client";
+import { read, useReadAnew } from "../api/queries";
 import { Confirm } from "../parts/Confirm";
 import { Editor } from "../parts/Editor";
+import { Labelled } from "../parts/Labelled";
 import { ProblemAlert, Waiting } from "../parts/ProblemAlert";
 import { Table } from "../parts/Table";
-import { Labelled } from "./Door";
 
 type Role = Schemas["RoleEntry"];
 
 /** The roles there are, and every permission. */
 export function useRoles() {
-	return useQuery({ queryKey: ["roles"], queryFn: ({ signal }) => answer(api.GET("/roles", { signal })) });
+	return useQuery(read("/roles"));
 }
 
 const levels = ["see", "read", "act", "administer"] as const;
@@ -30,12 +31,12 @@ function sorted(all: Schemas["PermissionEntry"][]) {
 
 /** The roles: those built in, and those of one's own, which can be changed. */
 export function Roles() {
-	const queries = useQueryClient();
+	const readAnew = useReadAnew("/roles");
 	const roles = useRoles();
 	const [edited, setEdited] = useState<Role | "new">();
 	const remove = useMutation({
 		mutationFn: (name: string) => answer(api.DELETE("/roles/{name}", { params: { path: { name } } })),
-		onSettled: () => queries.invalidateQueries({ queryKey: ["roles"] }),
+		onSettled: () => readAnew(),
 	});
 	if (roles.isPending) return <Waiting what="the roles" />;
 	if (roles.isError) return <ProblemAlert error={roles.error} retry={() => roles.refetch()} />;
@@ -57,33 +58,45 @@ export function Roles() {
 					all={roles.data.permissions}
 					onDone={() => {
 						setEdited(undefined);
-						queries.invalidateQueries({ queryKey: ["roles"] });
+						readAnew();
 					}}
 				/>
 			)}
 			{remove.isError && <ProblemAlert error={remove.error} />}
-			<Table heads={["Role", "Tools", "Beside tools", "People", ""]}>
-				{roles.data.items.map((r) => (
-					<tr key={r.name} className="border-line border-b align-top">
-						<td className="w-64 py-1.5 pr-4">
-							<span className="font-medium">{r.name}</span>
-							<br />
-							<span className="text-faint text-sm">{r.about}</span>
-						</td>
-						<td className="py-1.5 pr-4">
-							<ToolWords role={r} tools={tools} />
-						</td>
-						<td className="w-72 py-1.5 pr-4 text-sm">
-							{general.every((p) => r.permissions.includes(p.name))
+			<Table
+				rows={roles.data.items}
+				id={(r) => r.name}
+				columns={[
+					{
+						head: "Role",
+						className: "w-64",
+						value: (r) => r.name,
+						show: (r) => (
+							<>
+								<span className="font-medium">{r.name}</span>
+								<br />
+								<span className="text-faint text-sm">{r.about}</span>
+							</>
+						),
+					},
+					{ head: "Tools", show: (r) => <ToolWords role={r} tools={tools} /> },
+					{
+						head: "Beside tools",
+						className: "w-72 text-sm",
+						show: (r) =>
+							general.every((p) => r.permissions.includes(p.name))
 								? "Everything"
 								: general
 										.filter((p) => r.permissions.includes(p.name))
 										.map((p) => p.about)
-										.join("; ")}
-						</td>
-						<td className="py-1.5 pr-4 tabular-nums">{r.people}</td>
-						<td className="py-1 text-right whitespace-nowrap">
-							{!r.built_in && (
+										.join("; "),
+					},
+					{ head: "People", className: "tabular-nums", value: (r) => r.people },
+					{
+						head: "",
+						className: "text-right whitespace-nowrap",
+						show: (r) =>
+							!r.built_in && (
 								<>
 									<button
 										type="button"
@@ -102,11 +115,10 @@ export function Roles() {
 										Nobody may hold it.
 									</Confirm>
 								</>
-							)}
-						</td>
-					</tr>
-				))}
-			</Table>
+							),
+					},
+				]}
+			/>
 		</>
 	);
 }

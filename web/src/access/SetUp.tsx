@@ -2,9 +2,10 @@ import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { useLocation, useNavigate } from "react-router";
 import { answer, api, rememberCsrf } from "../api/client";
+import { meQuery } from "../api/me";
+import { Labelled } from "../parts/Labelled";
 import { ProblemAlert } from "../parts/ProblemAlert";
-import { Door, Labelled } from "./Door";
-import { meQuery } from "./me";
+import { Door } from "./Door";
 
 /** The page of a one-time set-up link. Its secret stands after the '#', where no server sees it. */
 export function SetUp() {

@@ -1,10 +1,11 @@
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { answer, api, ProblemError, rememberCsrf, type Schemas } from "../api/client";
+import { meQuery } from "../api/me";
+import { Labelled } from "../parts/Labelled";
 import { ProblemAlert } from "../parts/ProblemAlert";
-import { Door, Labelled } from "./Door";
+import { Door } from "./Door";
 import { forgetIdle, takeIdle } from "./idle";
-import { meQuery } from "./me";
 import { provePasskey } from "./passkey";
 
 /** The sign-in page. */

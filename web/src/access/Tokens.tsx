@@ -1,23 +1,21 @@
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useMutation, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { answer, api, type Schemas } from "../api/client";
-import { ScopeField } from "../health/scope";
+import { meQuery } from "../api/me";
+import { read, useReadAnew } from "../api/queries";
+import { ScopeField } from "../fleet/scope";
+import { Labelled } from "../parts/Labelled";
 import { Empty, ProblemAlert, Waiting } from "../parts/ProblemAlert";
 import { Copyable } from "../parts/Secret";
+import { Table } from "../parts/Table";
 import { Ago } from "../parts/time";
-import { Labelled } from "./Door";
-import { meQuery } from "./me";
 
 type Token = Schemas["Token"];
 
 /** The signed-in person's API tokens. */
 export function Tokens() {
-	const queries = useQueryClient();
-	const tokens = useQuery({
-		queryKey: ["tokens"],
-		queryFn: ({ signal }) => answer(api.GET("/tokens", { params: { query: { limit: 500 } }, signal })),
-	});
-	const readAnew = () => queries.invalidateQueries({ queryKey: ["tokens"] });
+	const tokens = useQuery(read("/tokens", { query: { limit: 500 } }));
+	const readAnew = useReadAnew("/tokens");
 	const revoke = useMutation({
 		mutationFn: (id: string) => answer(api.DELETE("/tokens/{id}", { params: { path: { id } } })),
 		onSuccess: readAnew,
@@ -48,18 +46,13 @@ export function Tokens() {
 
 /** The API tokens of somebody else, for those who manage people. */
 export function PersonTokens({ person, onClose }: { person: Schemas["Person"]; onClose: () => void }) {
-	const queries = useQueryClient();
+	const readAnew = useReadAnew("/people/{id}/tokens", { id: person.id });
 	const path = { id: person.id };
-	const key = ["people", person.id, "tokens"];
-	const tokens = useQuery({
-		queryKey: key,
-		queryFn: ({ signal }) =>
-			answer(api.GET("/people/{id}/tokens", { params: { path, query: { limit: 500 } }, signal })),
-	});
+	const tokens = useQuery(read("/people/{id}/tokens", { path, query: { limit: 500 } }));
 	const revoke = useMutation({
 		mutationFn: (token: string) =>
 			answer(api.DELETE("/people/{id}/tokens/{token}", { params: { path: { ...path, token } } })),
-		onSettled: () => queries.invalidateQueries({ queryKey: key }),
+		onSettled: readAnew,
 	});
 	return (
 		<section aria-label={`API tokens of ${person.name}`} className="mb-6 rounded border border-line p-4">
@@ -186,52 +179,46 @@ function NewToken({ onMade }: { onMade: () => void }) {
 
 function TokenTable({ all, onRevoke }: { all: Token[]; onRevoke: (id: string) => void }) {
 	return (
-		<table className="w-full border-collapse">
-			<thead>
-				<tr className="border-line border-b">
-					{["Name", "Limited to", "Made", "Last used", "Holds until", ""].map((h) => (
-						<th key={h} scope="col" className="head py-1.5">
-							{h}
-						</th>
-					))}
-				</tr>
-			</thead>
-			<tbody>
-				{all.map((t) => (
-					<tr key={t.id} className="border-line border-b">
-						<td className="py-1.5 pr-4 font-medium">{t.name}</td>
-						<td className="pr-4 text-sm" title={t.permissions?.join(", ")}>
-							{limit(t)}
-						</td>
-						<td className="pr-4">
-							<Ago at={t.created_at} />
-						</td>
-						<td className="pr-4">{t.last_used_at ? <Ago at={t.last_used_at} /> : "never"}</td>
-						<td>
-							{t.revoked_at
-								? "revoked"
-								: new Date(t.expires_at).toLocaleDateString("en-GB", {
-										day: "numeric",
-										month: "short",
-										year: "numeric",
-									})}
-						</td>
-						<td className="text-right">
-							{!t.revoked_at && (
-								<button
-									type="button"
-									className="button-quiet"
-									aria-label={`Revoke ${t.name}`}
-									onClick={() => onRevoke(t.id)}
-								>
-									Revoke
-								</button>
-							)}
-						</td>
-					</tr>
-				))}
-			</tbody>
-		</table>
+		<Table
+			rows={all}
+			id={(t) => t.id}
+			columns={[
+				{ head: "Name", className: "font-medium", value: (t) => t.name },
+				{ head: "Limited to", title: (t) => t.permissions?.join(", "), className: "text-sm", show: (t) => limit(t) },
+				{ head: "Made", value: (t) => t.created_at, show: (t) => <Ago at={t.created_at} /> },
+				{
+					head: "Last used",
+					value: (t) => t.last_used_at,
+					show: (t) => (t.last_used_at ? <Ago at={t.last_used_at} /> : "never"),
+				},
+				{
+					head: "Holds until",
+					show: (t) =>
+						t.revoked_at
+							? "revoked"
+							: new Date(t.expires_at).toLocaleDateString("en-GB", {
+									day: "numeric",
+									month: "short",
+									year: "numeric",
+								}),
+				},
+				{
+					head: "",
+					className: "text-right",
+					show: (t) =>
+						!t.revoked_at && (
+							<button
+								type="button"
+								className="button-quiet"
+								aria-label={`Revoke ${t.name}`}
+								onClick={() => onRevoke(t.id)}
+							>
+								Revoke
+							</button>
+						),
+				},
+			]}
+		/>
 	);
 }
 

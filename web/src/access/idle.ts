@@ -1,7 +1,7 @@
 import { useQueryClient } from "@tanstack/react-query";
 import { useEffect } from "react";
 import { answer, api } from "../api/client";
-import { meQuery } from "./me";
+import { meQuery } from "../api/me";
 
 const key = "moorwatch-last-input";
 

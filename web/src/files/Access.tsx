@@ -1,9 +1,10 @@
 import { useMutation, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
-import { Labelled } from "../access/Door";
-import { useMay } from "../access/me";
-import { answer, api, type Device, type Schemas } from "../api/client";
+import type { Device, Schemas } from "../api/client";
+import { useMay } from "../api/me";
+import { read } from "../api/queries";
 import { Question } from "../parts/Confirm";
+import { Labelled } from "../parts/Labelled";
 import { ProblemAlert, Waiting } from "../parts/ProblemAlert";
 import { change } from "./change";
 import { visible } from "./paths";
@@ -37,11 +38,7 @@ function List({ device, path, onClose }: { device: Device; path: string; onClose
 	const administer = useMay("files.administer");
 	const [who, setWho] = useState("");
 	const [may, setMay] = useState<May>("read");
-	const entry = useQuery({
-		queryKey: ["access", device.id, path],
-		queryFn: ({ signal }) =>
-			answer(api.GET("/devices/{id}/files/entry", { params: { path: { id: device.id }, query: { path } }, signal })),
-	});
+	const entry = useQuery(read("/devices/{id}/files/entry", { path: { id: device.id }, query: { path } }));
 	const action = useMutation({
 		mutationFn: async () => {
 			const { failed } = await change(device.id, { action: "permit", paths: [path], who, may });

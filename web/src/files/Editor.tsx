@@ -4,8 +4,9 @@ import { EditorState } from "@codemirror/state";
 import { EditorView, highlightActiveLine, keymap, lineNumbers } from "@codemirror/view";
 import { useMutation, useQuery } from "@tanstack/react-query";
 import { useEffect, useRef, useState } from "react";
-import { useMay } from "../access/me";
 import { answer, api, type Device } from "../api/client";
+import { useMay } from "../api/me";
+import { read } from "../api/queries";
 import { ProblemAlert, Waiting } from "../parts/ProblemAlert";
 
 const look = EditorView.theme({
@@ -27,17 +28,15 @@ export function Editor({ device, path, onClose }: { device: Device; path: string
 	const box = useRef<HTMLDivElement>(null);
 	const view = useRef<EditorView>(undefined);
 	const [touched, setTouched] = useState(false);
-	const read = useQuery({
-		queryKey: ["text", device.id, path],
-		queryFn: ({ signal }) =>
-			answer(api.GET("/devices/{id}/files/text", { params: { path: { id: device.id }, query: { path } }, signal })),
+	const asked = useQuery({
+		...read("/devices/{id}/files/text", { path: { id: device.id }, query: { path } }),
 		staleTime: Number.POSITIVE_INFINITY,
 		gcTime: 0,
 		refetchOnWindowFocus: false,
 		retry: false,
 	});
 	const version = useRef("");
-	const text = read.data;
+	const text = asked.data;
 	useEffect(() => {
 		if (!box.current || !text) return;
 		version.current = text.version;
@@ -107,8 +106,8 @@ export function Editor({ device, path, onClose }: { device: Device; path: string
 				</button>
 			</div>
 			{write.isError && <ProblemAlert error={write.error} />}
-			{read.isPending && <Waiting what="the text" />}
-			{read.isError && <ProblemAlert error={read.error} retry={() => read.refetch()} />}
+			{asked.isPending && <Waiting what="the text" />}
+			{asked.isError && <ProblemAlert error={asked.error} retry={() => asked.refetch()} />}
 			<div ref={box} className="min-h-0 flex-1 overflow-hidden" />
 		</div>
 	);

@@ -3,15 +3,15 @@ import { DocumentIcon, FolderIcon, LinkIcon, NoSymbolIcon } from "@heroicons/rea
 import { useMutation } from "@tanstack/react-query";
 import { useMemo, useRef, useState } from "react";
 import { useSearchParams } from "react-router";
-import { useMay } from "../access/me";
 import { answer, api, type Device, type Schemas } from "../api/client";
+import { useMay } from "../api/me";
 import { AskLine, Confirm } from "../parts/Confirm";
 import { Grid, type GridColumn } from "../parts/Grid";
 import { Empty, ProblemAlert, Waiting } from "../parts/ProblemAlert";
 import { Ago } from "../parts/time";
 import { bytes } from "../parts/units";
-import { Controls, Pane } from "../session/Pane";
-import { useLines } from "../session/useLines";
+import { Controls, Pane } from "../tools/Pane";
+import { useLines } from "../tools/useLines";
 import { Access } from "./Access";
 import { change } from "./change";
 import { Editor } from "./Editor";

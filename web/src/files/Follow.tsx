@@ -1,8 +1,8 @@
 import { useEffect, useState } from "react";
 import type { Device, Schemas } from "../api/client";
 import { ProblemAlert } from "../parts/ProblemAlert";
-import { StayBox, Tail, useTail } from "../session/Tail";
-import { useLines } from "../session/useLines";
+import { StayBox, Tail, useTail } from "../tools/Tail";
+import { useLines } from "../tools/useLines";
 
 const most = 20_000; // lines on the page; older ones are dropped
 

@@ -1,6 +1,7 @@
 import { useMutation, useQuery } from "@tanstack/react-query";
-import { useMay } from "../access/me";
-import { answer, api, type Device, type Schemas } from "../api/client";
+import type { Device, Schemas } from "../api/client";
+import { useMay } from "../api/me";
+import { read } from "../api/queries";
 import { Confirm } from "../parts/Confirm";
 import { Empty, ProblemAlert, Waiting } from "../parts/ProblemAlert";
 import { Table } from "../parts/Table";
@@ -13,11 +14,7 @@ import { visible } from "./paths";
 export function Removed({ device, onClose }: { device: Device; onClose: () => void }) {
 	const act = useMay("files.act");
 	const administer = useMay("files.administer");
-	const list = useQuery({
-		queryKey: ["removed", device.id],
-		queryFn: ({ signal }) =>
-			answer(api.GET("/devices/{id}/files/removed", { params: { path: { id: device.id } }, signal })),
-	});
+	const list = useQuery(read("/devices/{id}/files/removed", { path: { id: device.id } }));
 	const action = useMutation({
 		mutationFn: async (body: Schemas["FileAction"]) => {
 			const { failed } = await change(device.id, body);
@@ -39,41 +36,45 @@ export function Removed({ device, onClose }: { device: Device; onClose: () => vo
 				</Empty>
 			)}
 			{list.data && list.data.items.length > 0 && (
-				<Table heads={["Where it was", "Removed", "Size", ""]}>
-					{list.data.items.map((r) => (
-						<tr key={r.id} className="border-line border-b">
-							<td className="py-1 pr-4 break-all">{visible(r.path)}</td>
-							<td className="py-1 pr-4">
-								<Ago at={r.at} />
-							</td>
-							<td className="py-1 pr-4 tabular-nums">{r.kind === "folder" ? "folder" : bytes(r.size)}</td>
-							<td className="py-1 text-right whitespace-nowrap">
-								{act && (
-									<button
-										type="button"
-										className="button-quiet"
-										disabled={action.isPending}
-										aria-label={`Restore ${r.path}`}
-										onClick={() => action.mutate({ action: "restore", paths: [r.id] })}
-									>
-										Restore
-									</button>
-								)}
-								{administer && (
-									<Confirm
-										label="Remove for good"
-										title="Remove it for good?"
-										verb="Remove for good"
-										disabled={action.isPending}
-										onDo={() => action.mutate({ action: "purge", paths: [r.id] })}
-									>
-										<p>{visible(r.path)} cannot be had back after that.</p>
-									</Confirm>
-								)}
-							</td>
-						</tr>
-					))}
-				</Table>
+				<Table
+					rows={list.data.items}
+					id={(r) => r.id}
+					columns={[
+						{ head: "Where it was", className: "break-all", show: (r) => visible(r.path) },
+						{ head: "Removed", value: (r) => r.at, show: (r) => <Ago at={r.at} /> },
+						{ head: "Size", className: "tabular-nums", show: (r) => (r.kind === "folder" ? "folder" : bytes(r.size)) },
+						{
+							head: "",
+							className: "text-right whitespace-nowrap",
+							show: (r) => (
+								<>
+									{act && (
+										<button
+											type="button"
+											className="button-quiet"
+											disabled={action.isPending}
+											aria-label={`Restore ${r.path}`}
+											onClick={() => action.mutate({ action: "restore", paths: [r.id] })}
+										>
+											Restore
+										</button>
+									)}
+									{administer && (
+										<Confirm
+											label="Remove for good"
+											title="Remove it for good?"
+											verb="Remove for good"
+											disabled={action.isPending}
+											onDo={() => action.mutate({ action: "purge", paths: [r.id] })}
+										>
+											<p>{visible(r.path)} cannot be had back after that.</p>
+										</Confirm>
+									)}
+								</>
+							),
+						},
+					]}
+				/>
 			)}
 		</div>
 	);

@@ -1,5 +1,5 @@
 import type { Schemas } from "../api/client";
-import { lines } from "../session/run";
+import { lines } from "../api/lines";
 
 /** Does an action to files of a device, and tells to how many it was done and what failed. */
 export async function change(device: string, body: Schemas["FileAction"]) {

@@ -1,25 +1,20 @@
-import { useInfiniteQuery, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useMutation } from "@tanstack/react-query";
 import { useState } from "react";
-import { Labelled } from "../access/Door";
-import { useMayEverywhere } from "../access/me";
 import { answer, api, type Schemas } from "../api/client";
+import { useMayEverywhere } from "../api/me";
+import { usePages, useReadAnew } from "../api/queries";
+import { Labelled } from "../parts/Labelled";
 import { Empty, ProblemAlert, Waiting } from "../parts/ProblemAlert";
+import { Table } from "../parts/Table";
 import { Ago } from "../parts/time";
 import { Install } from "./Install";
 import { LetIn } from "./LetIn";
+import { type Place, SiteOptions, useOrganisations } from "./organisations";
 
 /** Where devices are enrolled: a token for a site, and what to run on the device. */
 export function Enrol() {
-	const queries = useQueryClient();
-	const tokens = useInfiniteQuery({
-		queryKey: ["enrolment"],
-		queryFn: ({ pageParam, signal }) =>
-			answer(api.GET("/enrolment-tokens", { params: { query: { cursor: pageParam, limit: 50 } }, signal })),
-		initialPageParam: undefined as string | undefined,
-		getNextPageParam: (page) => page.next,
-	});
-	const rows = tokens.data?.pages.flatMap((p) => p.items) ?? [];
-	const readAnew = () => queries.invalidateQueries({ queryKey: ["enrolment"] });
+	const tokens = usePages("/enrolment-tokens", { query: { limit: 50 } });
+	const readAnew = useReadAnew("/enrolment-tokens");
 	const revoke = useMutation({
 		mutationFn: (id: string) => answer(api.DELETE("/enrolment-tokens/{id}", { params: { path: { id } } })),
 		onSuccess: readAnew,
@@ -34,7 +29,7 @@ export function Enrol() {
 				</p>
 			</div>
 			<LetIn />
-			<MakeToken onMade={readAnew} />
+			<MakeToken />
 			<section aria-labelledby="tokens">
 				<h2 id="tokens" className="mb-1 font-semibold">
 					Tokens
@@ -44,62 +39,52 @@ export function Enrol() {
 					<Waiting what="the tokens" />
 				) : tokens.isError ? (
 					<ProblemAlert error={tokens.error} retry={readAnew} />
-				) : rows.length === 0 ? (
+				) : tokens.rows.length === 0 ? (
 					<Empty title="There is no token yet.">Make one above.</Empty>
 				) : (
-					<table className="w-full border-collapse">
-						<thead>
-							<tr className="border-line border-b">
-								<th scope="col" className="head py-1.5">
-									Site
-								</th>
-								<th scope="col" className="head text-right">
-									Used
-								</th>
-								<th scope="col" className="head pl-6">
-									Made
-								</th>
-								<th scope="col" className="head">
-									By
-								</th>
-								<th scope="col" className="head">
-									State
-								</th>
-								<th scope="col" className="head">
-									<span className="sr-only">Revoke</span>
-								</th>
-							</tr>
-						</thead>
-						<tbody>
-							{rows.map((t) => (
-								<tr key={t.id} className="border-line border-b">
-									<td className="py-1.5">
+					<Table
+						rows={tokens.rows}
+						id={(t) => t.id}
+						columns={[
+							{
+								head: "Site",
+								value: (t) => t.site,
+								show: (t) => (
+									<>
 										{t.site} <span className="text-faint text-sm">{t.organisation}</span>
-									</td>
-									<td className="text-right tabular-nums">
+									</>
+								),
+							},
+							{
+								head: "Used",
+								right: true,
+								value: (t) => t.used,
+								show: (t) => (
+									<>
 										{t.used} of {t.uses}
-									</td>
-									<td className="pl-6">
-										<Ago at={t.created_at} />
-									</td>
-									<td>{t.created_by}</td>
-									<td>{state(t)}</td>
-									<td className="text-right">
-										{state(t) === "valid" && (
-											<button
-												type="button"
-												className="button-quiet"
-												aria-label={`Revoke the token for ${t.site}`}
-												onClick={() => revoke.mutate(t.id)}
-											>
-												Revoke
-											</button>
-										)}
-									</td>
-								</tr>
-							))}
-						</tbody>
-					</table>
+									</>
+								),
+							},
+							{ head: "Made", className: "pl-6", value: (t) => t.created_at, show: (t) => <Ago at={t.created_at} /> },
+							{ head: "By", value: (t) => t.created_by },
+							{ head: "State", show: (t) => state(t) },
+							{
+								head: "",
+								className: "text-right",
+								show: (t) =>
+									state(t) === "valid" && (
+										<button
+											type="button"
+											className="button-quiet"
+											aria-label={`Revoke the token for ${t.site}`}
+											onClick={() => revoke.mutate(t.id)}
+										>
+											Revoke
+										</button>
+									),
+							},
+						]}
+					/>
 				)}
 				{tokens.hasNextPage && (
 					<button
@@ -122,13 +107,10 @@ function state(t: Schemas["EnrolmentToken"]) {
 	return t.used >= t.uses ? "used up" : "valid";
 }
 
-function MakeToken({ onMade }: { onMade: () => void }) {
-	const queries = useQueryClient();
+function MakeToken() {
+	const readAnew = useReadAnew(["/enrolment-tokens", "/organisations"]);
 	const manage = useMayEverywhere("fleet.manage");
-	const sites = useQuery({
-		queryKey: ["organisations"],
-		queryFn: ({ signal }) => answer(api.GET("/organisations", { params: { query: { limit: 500 } }, signal })),
-	});
+	const sites = useOrganisations();
 	const [place, setPlace] = useState("");
 	const [organisation, setOrganisation] = useState("");
 	const [site, setSite] = useState("");
@@ -139,14 +121,11 @@ function MakeToken({ onMade }: { onMade: () => void }) {
 	const isNew = place === "new" || (sites.data?.items.length === 0 && manage);
 	const make = useMutation({
 		mutationFn: async () => {
-			const where = isNew ? { organisation, site } : (JSON.parse(place) as { organisation: string; site: string });
+			const where = isNew ? { organisation, site } : (JSON.parse(place) as Place);
 			if (isNew) await answer(api.POST("/organisations", { body: where }));
 			return answer(api.POST("/enrolment-tokens", { body: { ...where, uses, hours, approval: asks } }));
 		},
-		onSuccess: () => {
-			onMade();
-			if (isNew) queries.invalidateQueries({ queryKey: ["organisations"] });
-		},
+		onSuccess: readAnew,
 	});
 	return (
 		<div className="space-y-4">
@@ -160,15 +139,7 @@ function MakeToken({ onMade }: { onMade: () => void }) {
 				<Labelled label="Site">
 					<select className="field" required value={isNew ? "new" : place} onChange={(e) => setPlace(e.target.value)}>
 						<option value="">Choose…</option>
-						{sites.data?.items.map((o) => (
-							<optgroup key={o.id} label={o.name}>
-								{o.sites.map((s) => (
-									<option key={s.id} value={JSON.stringify({ organisation: o.name, site: s.name })}>
-										{s.name}
-									</option>
-								))}
-							</optgroup>
-						))}
+						<SiteOptions />
 						{manage && <option value="new">A new site…</option>}
 					</select>
 				</Labelled>

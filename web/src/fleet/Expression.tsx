@@ -1,6 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { useDeferredValue, useRef, useState } from "react";
 import { answer, api, ProblemError } from "../api/client";
+import { read } from "../api/queries";
 
 /** A CEL expression over devices, with completion, and how many devices it holds for while typing. */
 export function Expression({
@@ -14,11 +15,7 @@ export function Expression({
 }) {
 	const field = useRef<HTMLTextAreaElement>(null);
 	const [at, setAt] = useState(0);
-	const words = useQuery({
-		queryKey: ["words"],
-		queryFn: ({ signal }) => answer(api.GET("/words", { signal })),
-		staleTime: 60_000,
-	}).data?.items;
+	const words = useQuery({ ...read("/words"), staleTime: 60_000 }).data?.items;
 	const late = useDeferredValue(value);
 	const preview = useQuery({
 		queryKey: ["preview", late],

@@ -2,6 +2,7 @@ import { StarIcon as Outline } from "@heroicons/react/24/outline";
 import { StarIcon as Solid } from "@heroicons/react/24/solid";
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { answer, api, type Device } from "../api/client";
+import { readAnew } from "../api/queries";
 import { devicesQuery } from "./devices";
 
 /** Makes a device one of one's favourites, or takes it back. */
@@ -13,7 +14,7 @@ export function Favourite({ device: d }: { device: Device }) {
 			return answer(on ? api.PUT("/favourites/{id}", params) : api.DELETE("/favourites/{id}", params));
 		},
 		onSuccess: () => {
-			queries.invalidateQueries({ queryKey: ["device", d.id] });
+			readAnew(queries, "/devices/{id}", { id: d.id });
 			queries.invalidateQueries({ queryKey: devicesQuery.queryKey });
 		},
 	});

@@ -1,32 +1,30 @@
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useMutation, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link } from "react-router";
-import { Labelled } from "../access/Door";
-import { useMayEverywhere } from "../access/me";
 import { answer, api, type Schemas } from "../api/client";
+import { useMayEverywhere } from "../api/me";
+import { read, useReadAnew } from "../api/queries";
 import { Editor as EditorForm, RowActions } from "../parts/Editor";
+import { Labelled } from "../parts/Labelled";
 import { Empty, ProblemAlert, Waiting } from "../parts/ProblemAlert";
 import { Table } from "../parts/Table";
 import { useDevices } from "./devices";
 import { Expression } from "./Expression";
+import { useOrganisations } from "./organisations";
 
 type Group = Schemas["Group"];
 
 export function useGroups() {
-	return useQuery({
-		queryKey: ["groups"],
-		queryFn: ({ signal }) => answer(api.GET("/groups", { params: { query: { limit: 500 } }, signal })),
-	});
+	return useQuery(read("/groups", { query: { limit: 500 } }));
 }
 
 /** Groups of devices: by an expression, or by name. */
 export function Groups() {
-	const queries = useQueryClient();
 	const groups = useGroups();
 	const organisations = useOrganisations().data?.items;
 	const may = useMayEverywhere("group.manage");
 	const [edited, setEdited] = useState<Group | "new">();
-	const readAnew = () => queries.invalidateQueries({ queryKey: ["groups"] });
+	const readAnew = useReadAnew("/groups/*");
 	const remove = useMutation({
 		mutationFn: (id: string) => answer(api.DELETE("/groups/{id}", { params: { path: { id } } })),
 		onSettled: readAnew,
@@ -64,30 +62,46 @@ export function Groups() {
 					Make one of all devices that an expression holds for, or of some by name.
 				</Empty>
 			) : (
-				<Table heads={["Name", "Devices", "Of", "Which", ""]}>
-					{groups.data.items.map((g) => (
-						<tr key={g.id} className="border-line border-b align-top">
-							<td className="py-1.5 pr-4 font-medium">{g.name}</td>
-							<td className="py-1.5 pr-4 tabular-nums">
+				<Table
+					rows={groups.data.items}
+					id={(g) => g.id}
+					columns={[
+						{ head: "Name", className: "font-medium", value: (g) => g.name },
+						{
+							head: "Devices",
+							className: "tabular-nums",
+							value: (g) => g.devices,
+							show: (g) => (
 								<Link className="link" to={`/devices?q=${encodeURIComponent(g.name)}`}>
 									{g.devices}
 								</Link>
-							</td>
-							<td className="whitespace-nowrap py-1.5 pr-4">
-								{organisations?.find((o) => o.id === g.organisation)?.name ?? (
+							),
+						},
+						{
+							head: "Of",
+							className: "whitespace-nowrap",
+							show: (g) =>
+								organisations?.find((o) => o.id === g.organisation)?.name ?? (
 									<span className="text-faint">every organisation</span>
-								)}
-							</td>
-							<td className="py-1.5 pr-4">
-								<span className="font-mono text-sm">{g.expression || "by name"}</span>
-								{g.reported.length > 0 && <Reported facts={g.reported} />}
-							</td>
-							<td className="py-1 text-right whitespace-nowrap">
-								{may && <RowActions name={g.name} onChange={() => setEdited(g)} onRemove={() => remove.mutate(g.id)} />}
-							</td>
-						</tr>
-					))}
-				</Table>
+								),
+						},
+						{
+							head: "Which",
+							show: (g) => (
+								<>
+									<span className="font-mono text-sm">{g.expression || "by name"}</span>
+									{g.reported.length > 0 && <Reported facts={g.reported} />}
+								</>
+							),
+						},
+						{
+							head: "",
+							className: "text-right whitespace-nowrap",
+							show: (g) =>
+								may && <RowActions name={g.name} onChange={() => setEdited(g)} onRemove={() => remove.mutate(g.id)} />,
+						},
+					]}
+				/>
 			)}
 		</div>
 	);
@@ -103,13 +117,6 @@ function Reported({ facts }: { facts: string[] }) {
 			rests on what devices say of themselves: {facts.join(", ")}
 		</p>
 	);
-}
-
-function useOrganisations() {
-	return useQuery({
-		queryKey: ["organisations"],
-		queryFn: ({ signal }) => answer(api.GET("/organisations", { params: { query: { limit: 500 } }, signal })),
-	});
 }
 
 /** How the choice of every organisation is written, beside the identities of single ones. */

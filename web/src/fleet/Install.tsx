@@ -1,11 +1,12 @@
 import { useMutation, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
-import { Labelled } from "../access/Door";
-import { answer, api, type Schemas } from "../api/client";
+import type { Schemas } from "../api/client";
+import { read } from "../api/queries";
+import { Labelled } from "../parts/Labelled";
 import { ProblemAlert, Waiting } from "../parts/ProblemAlert";
 import { Copyable } from "../parts/Secret";
+import { save } from "../parts/save";
 import { bytes } from "../parts/units";
-import { save } from "../session/save";
 
 const systems = { linux: "Linux", windows: "Windows", darwin: "macOS", file: "By file or package" } as const;
 
@@ -13,10 +14,7 @@ type System = keyof typeof systems;
 
 /** How a device is given the agent with a token that was just made. */
 export function Install({ token }: { token: string }) {
-	const releases = useQuery({
-		queryKey: ["agent-releases"],
-		queryFn: ({ signal }) => answer(api.GET("/agent-releases", { signal })),
-	});
+	const releases = useQuery(read("/agent-releases"));
 	const [system, setSystem] = useState<System>("linux");
 	const [screen, setScreen] = useState(true);
 	const [proxy, setProxy] = useState("");

@@ -1,25 +1,19 @@
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { answer, api, type Schemas } from "../api/client";
 import { ProblemAlert } from "../parts/ProblemAlert";
 import { Copyable } from "../parts/Secret";
+import { type Place, SiteOptions, useOrganisations } from "./organisations";
 
 /** What becomes of a device and its agent: another site, or the code with which the agent is taken off it. */
 export function Keeping({ device: d }: { device: Schemas["Device"] }) {
 	const queries = useQueryClient();
 	const [open, setOpen] = useState(false);
 	const [place, setPlace] = useState("");
-	const sites = useQuery({
-		queryKey: ["organisations"],
-		queryFn: ({ signal }) => answer(api.GET("/organisations", { params: { query: { limit: 500 } }, signal })),
-		enabled: open,
-	});
+	const sites = useOrganisations({ enabled: open });
 	const params = { path: { id: d.id } };
 	const move = useMutation({
-		mutationFn: () =>
-			answer(
-				api.PUT("/devices/{id}/site", { params, body: JSON.parse(place) as { organisation: string; site: string } }),
-			),
+		mutationFn: () => answer(api.PUT("/devices/{id}/site", { params, body: JSON.parse(place) as Place })),
 		onSuccess: () => queries.invalidateQueries(),
 	});
 	const code = useMutation({ mutationFn: () => answer(api.GET("/devices/{id}/removal-code", { params })) });
@@ -41,17 +35,7 @@ export function Keeping({ device: d }: { device: Schemas["Device"] }) {
 					onChange={(e) => setPlace(e.target.value)}
 				>
 					<option value="">To which site?</option>
-					{sites.data?.items.map((o) => (
-						<optgroup key={o.id} label={o.name}>
-							{o.sites
-								.filter((s) => s.name !== d.site || o.name !== d.organisation)
-								.map((s) => (
-									<option key={s.id} value={JSON.stringify({ organisation: o.name, site: s.name })}>
-										{s.name}
-									</option>
-								))}
-						</optgroup>
-					))}
+					<SiteOptions not={d} enabled={open} />
 				</select>
 				<button type="submit" className="button-quiet" disabled={move.isPending}>
 					Move

@@ -1,8 +1,10 @@
-import { useInfiniteQuery, useMutation, useQueryClient } from "@tanstack/react-query";
+import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { Link } from "react-router";
-import { useMayEverywhere } from "../access/me";
 import { answer, api, type Schemas } from "../api/client";
+import { useMayEverywhere } from "../api/me";
+import { usePages } from "../api/queries";
 import { ProblemAlert } from "../parts/ProblemAlert";
+import { Table } from "../parts/Table";
 import { Ago } from "../parts/time";
 
 type Question = Schemas["IdentityQuestion"];
@@ -11,20 +13,12 @@ type Question = Schemas["IdentityQuestion"];
 export function LetIn() {
 	const queries = useQueryClient();
 	const manage = useMayEverywhere("fleet.manage");
-	const waiting = useInfiniteQuery({
-		queryKey: ["identity-questions", "enrolled"],
-		queryFn: ({ pageParam, signal }) =>
-			answer(
-				api.GET("/identity-questions", {
-					params: { query: { kind: "enrolled", cursor: pageParam, limit: 100 } },
-					signal,
-				}),
-			),
-		initialPageParam: undefined as string | undefined,
-		getNextPageParam: (page) => page.next,
-		refetchInterval: 15_000,
-	});
-	const rows = waiting.data?.pages.flatMap((p) => p.items) ?? [];
+	const waiting = usePages(
+		"/identity-questions",
+		{ query: { kind: "enrolled", limit: 100 } },
+		{ refetchInterval: 15_000 },
+	);
+	const rows = waiting.rows;
 	const say = useMutation({
 		mutationFn: async ({ some, same }: { some: Question[]; same: boolean }) => {
 			for (const q of some) {
@@ -55,70 +49,62 @@ export function LetIn() {
 				)}
 			</div>
 			{say.isError && <ProblemAlert error={say.error} />}
-			<table className="w-full border-collapse">
-				<thead>
-					<tr className="border-line border-b">
-						<th scope="col" className="head py-1.5">
-							Device
-						</th>
-						<th scope="col" className="head">
-							Site
-						</th>
-						<th scope="col" className="head">
-							Came from
-						</th>
-						<th scope="col" className="head">
-							Asked
-						</th>
-						<th scope="col" className="head">
-							<span className="sr-only">Answer</span>
-						</th>
-					</tr>
-				</thead>
-				<tbody>
-					{rows.map((q) => (
-						<tr key={q.id} className="border-line border-b">
-							<td className="py-1.5">
+			<Table
+				rows={rows}
+				id={(q) => q.id}
+				columns={[
+					{
+						head: "Device",
+						value: (q) => q.name,
+						show: (q) => (
+							<>
 								<Link to={`/devices/${q.device}`}>{q.name}</Link>
 								<span className="block wrap-anywhere text-faint text-sm">
 									{q.hardware.length > 0 ? q.hardware.join(", ").replaceAll(":", " ") : "says nothing of its hardware"}
 								</span>
-							</td>
-							<td>
+							</>
+						),
+					},
+					{
+						head: "Site",
+						value: (q) => q.site,
+						show: (q) => (
+							<>
 								{q.site} <span className="text-faint text-sm">{q.organisation}</span>
-							</td>
-							<td>{q.address}</td>
-							<td>
-								<Ago at={q.asked_at} />
-							</td>
-							<td className="whitespace-nowrap text-right">
-								{manage && (
-									<>
-										<button
-											type="button"
-											className="button"
-											aria-label={`Let in ${q.name}`}
-											disabled={say.isPending}
-											onClick={() => say.mutate({ some: [q], same: true })}
-										>
-											Let in
-										</button>{" "}
-										<button
-											type="button"
-											className="button-quiet"
-											aria-label={`Refuse ${q.name}`}
-											disabled={say.isPending}
-											onClick={() => say.mutate({ some: [q], same: false })}
-										>
-											Refuse
-										</button>
-									</>
-								)}
-							</td>
-						</tr>
-					))}
-				</tbody>
-			</table>
+							</>
+						),
+					},
+					{ head: "Came from", value: (q) => q.address },
+					{ head: "Asked", value: (q) => q.asked_at, show: (q) => <Ago at={q.asked_at} /> },
+					{
+						head: "",
+						className: "whitespace-nowrap text-right",
+						show: (q) =>
+							manage && (
+								<>
+									<button
+										type="button"
+										className="button"
+										aria-label={`Let in ${q.name}`}
+										disabled={say.isPending}
+										onClick={() => say.mutate({ some: [q], same: true })}
+									>
+										Let in
+									</button>{" "}
+									<button
+										type="button"
+										className="button-quiet"
+										aria-label={`Refuse ${q.name}`}
+										disabled={say.isPending}
+										onClick={() => say.mutate({ some: [q], same: false })}
+									>
+										Refuse
+									</button>
+								</>
+							),
+					},
+				]}
+			/>
 			{waiting.hasNextPage && (
 				<button type="button" className="button-quiet mt-3" onClick={() => waiting.fetchNextPage()}>
 					Show more

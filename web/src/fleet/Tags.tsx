@@ -1,8 +1,9 @@
 import { XMarkIcon } from "@heroicons/react/16/solid";
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
-import { useMay } from "../access/me";
 import { answer, api, type Device } from "../api/client";
+import { useMay } from "../api/me";
+import { readAnew } from "../api/queries";
 import { ProblemAlert } from "../parts/ProblemAlert";
 
 /** The tags of a device and the groups that it is in. */
@@ -16,7 +17,7 @@ export function Tags({ device: d }: { device: Device }) {
 			answer(api.PUT("/devices/{id}/tags", { params: { path: { id: d.id } }, body: { tags: next } })),
 		onSuccess: () => {
 			setTyped("");
-			queries.invalidateQueries({ queryKey: ["device", d.id] });
+			readAnew(queries, "/devices/{id}", { id: d.id });
 		},
 	});
 	return (

@@ -21,20 +21,20 @@ import {
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import type { ComponentType, ReactNode } from "react";
 import { Link, NavLink, useLocation } from "react-router";
-import { meQuery, useMay, useMayEverywhere } from "../access/me";
 import { answer, api } from "../api/client";
+import { meQuery, useMay, useMayEverywhere } from "../api/me";
 import { Tray } from "../files/Tray";
-import { useDeviceEvents } from "../fleet/devices";
 import { Condition } from "../parts/Condition";
 import { ErrorBoundary } from "../parts/ErrorBoundary";
-import { turnTheme, useDark } from "../theme";
+import { turnTheme, useDark } from "../parts/theme";
+import { useEvents } from "./events";
 import { Invitations } from "./Invitations";
 import { Search } from "./Search";
 import { useTally } from "./tally";
 
 /** What stands around every page: the rail, the search-or-do box and the fleet's conditions. */
 export function Frame({ children }: { children: ReactNode }) {
-	const live = useDeviceEvents();
+	const live = useEvents();
 	const enrol = useMay("fleet.enrol");
 	const screens = useMay("screen.see");
 	const audit = useMay("audit.read");

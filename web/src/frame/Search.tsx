@@ -6,7 +6,7 @@ import type { Device } from "../api/client";
 import { useDevices } from "../fleet/devices";
 import { matches } from "../fleet/rows";
 import { Condition } from "../parts/Condition";
-import { turnTheme } from "../theme";
+import { turnTheme } from "../parts/theme";
 
 type Action = { name: string; go: string | (() => void) };
 

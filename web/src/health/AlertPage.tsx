@@ -1,8 +1,9 @@
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useParams } from "react-router";
-import { meQuery, useMay } from "../access/me";
-import { answer, api, type Schemas } from "../api/client";
+import type { Schemas } from "../api/client";
+import { meQuery, useMay } from "../api/me";
+import { read } from "../api/queries";
 import { Level } from "../parts/Condition";
 import { Empty, ProblemAlert, Waiting } from "../parts/ProblemAlert";
 import { Table } from "../parts/Table";
@@ -15,10 +16,7 @@ import { ResponseState } from "./Responses";
 export function AlertPage() {
 	const { id = "" } = useParams();
 	const title = useCheckTitle();
-	const whole = useQuery({
-		queryKey: ["alert", id],
-		queryFn: ({ signal }) => answer(api.GET("/alerts/{id}", { params: { path: { id } }, signal })),
-	});
+	const whole = useQuery(read("/alerts/{id}", { path: { id } }));
 	if (whole.isPending) return <Waiting what="the alert" />;
 	if (whole.isError)
 		return (
@@ -99,18 +97,16 @@ export function AlertPage() {
 			)}
 			<section>
 				<h2 className="mb-1 font-semibold">What happened</h2>
-				<Table heads={["When", "What", "By", ""]}>
-					{events.map((e) => (
-						<tr key={`${e.at} ${e.kind}`} className="border-line border-b align-top">
-							<td className="py-1 pr-4 text-faint">
-								<Ago at={e.at} />
-							</td>
-							<td className="py-1 pr-4">{e.kind}</td>
-							<td className="py-1 pr-4 whitespace-nowrap">{e.actor}</td>
-							<td className="py-1 whitespace-pre-wrap">{e.detail}</td>
-						</tr>
-					))}
-				</Table>
+				<Table
+					rows={events}
+					id={(e) => `${e.at} ${e.kind}`}
+					columns={[
+						{ head: "When", className: "text-faint", value: (e) => e.at, show: (e) => <Ago at={e.at} /> },
+						{ head: "What", value: (e) => e.kind },
+						{ head: "By", className: "whitespace-nowrap", value: (e) => e.actor },
+						{ head: "", className: "whitespace-pre-wrap", show: (e) => e.detail },
+					]}
+				/>
 			</section>
 		</div>
 	);
@@ -193,10 +189,7 @@ function Assign({ alert: a, onAssign }: { alert: Schemas["Alert"]; onAssign: (em
 }
 
 function Suspects({ id }: { id: string }) {
-	const list = useQuery({
-		queryKey: ["alert", id, "suspects"],
-		queryFn: ({ signal }) => answer(api.GET("/alerts/{id}/suspects", { params: { path: { id } }, signal })),
-	});
+	const list = useQuery(read("/alerts/{id}/suspects", { path: { id } }));
 	if (list.isPending) return <Waiting what="what changed before" />;
 	if (list.isError) return <ProblemAlert error={list.error} retry={() => list.refetch()} />;
 	const { items, checked, devices, why_none } = list.data;
@@ -210,26 +203,29 @@ function Suspects({ id }: { id: string }) {
 			{items.length === 0 ? (
 				<Empty title="No change is suspect.">{why_none}</Empty>
 			) : (
-				<Table heads={["What changed", "When", "Odds", "Interval, 95 %", "Of those with it", "Of the others"]}>
-					{items.map((s) => (
-						<tr key={s.signature} className="border-line border-b">
-							<td className="py-1.5 pr-4 font-medium">{s.summary}</td>
-							<td className="py-1.5 pr-4">
-								<Ago at={s.at} />
-							</td>
-							<td className="py-1.5 pr-4 tabular-nums">{odds(s.odds)}</td>
-							<td className="py-1.5 pr-4 tabular-nums">
-								{s.low.toFixed(1)} to {s.high >= 1000 ? "over 1000" : s.high.toFixed(0)}
-							</td>
-							<td className="py-1.5 pr-4">
-								<Share of={s.changed_with} all={s.changed_with + s.changed_without} />
-							</td>
-							<td className="py-1.5 pr-4">
-								<Share of={s.others_with} all={s.others_with + s.others_without} />
-							</td>
-						</tr>
-					))}
-				</Table>
+				<Table
+					rows={items}
+					id={(s) => s.signature}
+					columns={[
+						{ head: "What changed", className: "font-medium", value: (s) => s.summary },
+						{ head: "When", value: (s) => s.at, show: (s) => <Ago at={s.at} /> },
+						{ head: "Odds", className: "tabular-nums", show: (s) => odds(s.odds) },
+						{
+							head: "Interval, 95 %",
+							className: "tabular-nums",
+							show: (s) => (
+								<>
+									{s.low.toFixed(1)} to {s.high >= 1000 ? "over 1000" : s.high.toFixed(0)}
+								</>
+							),
+						},
+						{
+							head: "Of those with it",
+							show: (s) => <Share of={s.changed_with} all={s.changed_with + s.changed_without} />,
+						},
+						{ head: "Of the others", show: (s) => <Share of={s.others_with} all={s.others_with + s.others_without} /> },
+					]}
+				/>
 			)}
 		</section>
 	);

@@ -1,11 +1,10 @@
 import { Link, useSearchParams } from "react-router";
-import { answer, api } from "../api/client";
+import { usePages } from "../api/queries";
 import { Level } from "../parts/Condition";
 import { Choice } from "../parts/Editor";
 import { Empty, ProblemAlert, Waiting } from "../parts/ProblemAlert";
-import { More, Table } from "../parts/Table";
+import { Table } from "../parts/Table";
 import { Ago } from "../parts/time";
-import { usePages } from "../parts/usePages";
 import type { Alert } from "./alerts";
 
 const states = ["current", "open", "acknowledged", "snoozed", "resolved"] as const;
@@ -32,47 +31,46 @@ export function Alerts() {
 
 /** A list of alerts, of all devices or of one. */
 export function AlertList({ state, device }: { state?: (typeof states)[number]; device?: string }) {
-	const list = usePages(["alerts", state, device], (cursor, signal) =>
-		answer(api.GET("/alerts", { params: { query: { cursor, limit: 100, state, device } }, signal })),
-	);
+	const list = usePages("/alerts", { query: { limit: 100, state, device } });
 	if (list.isPending) return <Waiting what="the alerts" />;
 	if (list.isError) return <ProblemAlert error={list.error} retry={() => list.refetch()} />;
 	const rows = list.rows;
 	if (rows.length === 0) return <Empty title="There is no such alert.">Checks open alerts by themselves.</Empty>;
 	return (
-		<>
-			<Table heads={["", ...(device ? [] : ["Where"]), "What", "State", "Opened", "Ended"]}>
-				{rows.map((a) => (
-					<tr key={a.id} className="border-line border-b align-top hover:bg-panel">
-						<td className="w-7 py-1.5">
-							<Level level={a.level} check={a.check} />
-						</td>
-						{!device && (
-							<td className="py-1.5 pr-4 whitespace-nowrap">
-								{a.device_id ? (
-									<Link to={`/devices/${a.device_id}`} className="font-medium hover:text-heather">
-										{a.device}
-									</Link>
-								) : (
-									<span className="font-medium">{a.site}</span>
-								)}
-							</td>
-						)}
-						<td className="py-1.5 pr-4">
-							<Link to={`/alerts/${a.id}`} className="hover:text-heather">
-								{a.message}
+		<Table
+			rows={rows}
+			list={list}
+			id={(a) => a.id}
+			className="hover:bg-panel"
+			columns={[
+				{ head: "", className: "w-7", show: (a) => <Level level={a.level} check={a.check} /> },
+				!device && {
+					head: "Where",
+					className: "whitespace-nowrap",
+					value: (a) => a.device,
+					show: (a) =>
+						a.device_id ? (
+							<Link to={`/devices/${a.device_id}`} className="font-medium hover:text-heather">
+								{a.device}
 							</Link>
-						</td>
-						<td className="py-1.5 pr-4 whitespace-nowrap">{stateText(a)}</td>
-						<td className="py-1.5 pr-4">
-							<Ago at={a.opened_at} />
-						</td>
-						<td className="py-1.5">{a.resolved_at && <Ago at={a.resolved_at} />}</td>
-					</tr>
-				))}
-			</Table>
-			<More list={list} />
-		</>
+						) : (
+							<span className="font-medium">{a.site}</span>
+						),
+				},
+				{
+					head: "What",
+					value: (a) => a.message,
+					show: (a) => (
+						<Link to={`/alerts/${a.id}`} className="hover:text-heather">
+							{a.message}
+						</Link>
+					),
+				},
+				{ head: "State", className: "whitespace-nowrap", value: (a) => stateText(a), show: (a) => stateText(a) },
+				{ head: "Opened", value: (a) => a.opened_at, show: (a) => <Ago at={a.opened_at} /> },
+				{ head: "Ended", value: (a) => a.resolved_at, show: (a) => a.resolved_at && <Ago at={a.resolved_at} /> },
+			]}
+		/>
 	);
 }
 

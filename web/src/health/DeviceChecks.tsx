@@ -1,5 +1,6 @@
 import { useQuery } from "@tanstack/react-query";
-import { answer, api } from "../api/client";
+import type { Schemas } from "../api/client";
+import { read } from "../api/queries";
 import { ProblemAlert, Waiting } from "../parts/ProblemAlert";
 import { Table } from "../parts/Table";
 import { checksQuery } from "./alerts";
@@ -8,33 +9,35 @@ import { settingText } from "./setting";
 /** What a device is judged by, each setting with the policy that it came from. */
 export function DeviceChecks({ device }: { device: string }) {
 	const kinds = useQuery(checksQuery).data?.items;
-	const list = useQuery({
-		queryKey: ["checks of", device],
-		queryFn: ({ signal }) => answer(api.GET("/devices/{id}/checks", { params: { path: { id: device } }, signal })),
-	});
+	const kindOf = (r: Schemas["ResolvedCheck"]) => kinds?.find((k) => k.name === r.setting.check);
+	const every = (of?: string) => (of ? `every ${of}` : "");
+	const list = useQuery(read("/devices/{id}/checks", { path: { id: device } }));
 	if (list.isPending) return <Waiting what="the checks" />;
 	if (list.isError) return <ProblemAlert error={list.error} retry={() => list.refetch()} />;
 	return (
-		<Table heads={["Check", "Of", "Setting", "From"]}>
-			{list.data.items.map((r) => {
-				const kind = kinds?.find((k) => k.name === r.setting.check);
-				return (
-					<tr key={`${r.setting.check} ${r.setting.subject} ${r.setting.pattern}`} className="border-line border-b">
-						<td className="py-1 pr-4">{kind?.title ?? r.setting.check}</td>
-						<td className="py-1 pr-4">{r.setting.subject || (kind?.of ? `every ${kind.of}` : "")}</td>
-						<td className="py-1 pr-4">{settingText(r.setting, kind?.unit)}</td>
-						<td className="py-1">
-							{r.policy ? (
-								<span className="font-medium">
-									{r.policy} <span className="font-normal text-faint">({r.scope.kind})</span>
-								</span>
-							) : (
-								<span className="text-faint">usual</span>
-							)}
-						</td>
-					</tr>
-				);
-			})}
-		</Table>
+		<Table
+			rows={list.data.items}
+			id={(r) => `${r.setting.check} ${r.setting.subject} ${r.setting.pattern}`}
+			columns={[
+				{ head: "Check", show: (r) => kindOf(r)?.title ?? r.setting.check },
+				{ head: "Of", show: (r) => r.setting.subject || every(kindOf(r)?.of) },
+				{
+					head: "Setting",
+					value: (r) => settingText(r.setting, kindOf(r)?.unit),
+					show: (r) => settingText(r.setting, kindOf(r)?.unit),
+				},
+				{
+					head: "From",
+					show: (r) =>
+						r.policy ? (
+							<span className="font-medium">
+								{r.policy} <span className="font-normal text-faint">({r.scope.kind})</span>
+							</span>
+						) : (
+							<span className="text-faint">usual</span>
+						),
+				},
+			]}
+		/>
 	);
 }

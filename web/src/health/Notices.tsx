@@ -1,26 +1,20 @@
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useMutation, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
-import { Labelled } from "../access/Door";
 import { answer, api, type Schemas } from "../api/client";
+import { read, usePages, useReadAnew } from "../api/queries";
+import { scopeText } from "../fleet/scope";
 import { RowActions } from "../parts/Editor";
+import { Labelled } from "../parts/Labelled";
 import { Empty, ProblemAlert, Waiting } from "../parts/ProblemAlert";
 import { Copyable } from "../parts/Secret";
-import { More, Table } from "../parts/Table";
+import { Table } from "../parts/Table";
 import { Ago } from "../parts/time";
-import { usePages } from "../parts/usePages";
 import { RuleEditor } from "./RuleEditor";
-import { scopeText } from "./scope";
 
 /** Who is told of which alerts: channels, rules, and what was told. */
 export function Notices() {
-	const queries = useQueryClient();
-	const channels = useQuery({
-		queryKey: ["channels"],
-		queryFn: ({ signal }) => answer(api.GET("/channels", { params: { query: { limit: 500 } }, signal })),
-	});
-	const readAnew = () => {
-		for (const key of ["channels", "rules", "deliveries"]) queries.invalidateQueries({ queryKey: [key] });
-	};
+	const channels = useQuery(read("/channels", { query: { limit: 500 } }));
+	const readAnew = useReadAnew(["/channels", "/rules", "/deliveries"]);
 	return (
 		<div className="mx-auto max-w-5xl space-y-8 px-5 py-5">
 			<div>
@@ -32,11 +26,16 @@ export function Notices() {
 				{channels.isPending && <Waiting what="the channels" />}
 				{channels.isError && <ProblemAlert error={channels.error} retry={readAnew} />}
 				{channels.data && channels.data.items.length > 0 && (
-					<Table heads={["Name", "Kind", "To", ""]}>
-						{channels.data.items.map((c) => (
-							<Channel key={c.id} channel={c} onChange={readAnew} />
-						))}
-					</Table>
+					<Table
+						rows={channels.data.items}
+						id={(c) => c.id}
+						columns={[
+							{ head: "Name", className: "font-medium", value: (c) => c.name },
+							{ head: "Kind", show: (c) => (c.kind === "email" ? "e-mail" : c.kind) },
+							{ head: "To", className: "break-all", value: (c) => c.target },
+							{ head: "", className: "text-right", show: (c) => <ChannelActions channel={c} onChange={readAnew} /> },
+						]}
+					/>
 				)}
 				<NewChannel onDone={readAnew} />
 			</section>
@@ -46,7 +45,7 @@ export function Notices() {
 	);
 }
 
-function Channel({ channel: c, onChange }: { channel: Schemas["Channel"]; onChange: () => void }) {
+function ChannelActions({ channel: c, onChange }: { channel: Schemas["Channel"]; onChange: () => void }) {
 	const test = useMutation({
 		mutationFn: () => answer(api.POST("/channels/{id}/test", { params: { path: { id: c.id } } })),
 	});
@@ -55,31 +54,26 @@ function Channel({ channel: c, onChange }: { channel: Schemas["Channel"]; onChan
 		onSettled: onChange,
 	});
 	return (
-		<tr className="border-line border-b align-top">
-			<td className="py-1.5 pr-4 font-medium">{c.name}</td>
-			<td className="py-1.5 pr-4">{c.kind === "email" ? "e-mail" : c.kind}</td>
-			<td className="py-1.5 pr-4 break-all">{c.target}</td>
-			<td className="py-1 text-right">
-				<button
-					type="button"
-					className="button-quiet"
-					disabled={test.isPending}
-					aria-label={`Test ${c.name}`}
-					onClick={() => test.mutate()}
-				>
-					{test.isPending ? "Testing…" : "Test"}
-				</button>
-				<button type="button" className="button-quiet" aria-label={`Remove ${c.name}`} onClick={() => remove.mutate()}>
-					Remove
-				</button>
-				{test.data && (
-					<p role="status" className={test.data.sent ? "text-moss" : "text-rowan"}>
-						{test.data.sent ? `It was taken: ${test.data.detail}` : test.data.detail}
-					</p>
-				)}
-				{remove.isError && <ProblemAlert error={remove.error} />}
-			</td>
-		</tr>
+		<>
+			<button
+				type="button"
+				className="button-quiet"
+				disabled={test.isPending}
+				aria-label={`Test ${c.name}`}
+				onClick={() => test.mutate()}
+			>
+				{test.isPending ? "Testing…" : "Test"}
+			</button>
+			<button type="button" className="button-quiet" aria-label={`Remove ${c.name}`} onClick={() => remove.mutate()}>
+				Remove
+			</button>
+			{test.data && (
+				<p role="status" className={test.data.sent ? "text-moss" : "text-rowan"}>
+					{test.data.sent ? `It was taken: ${test.data.detail}` : test.data.detail}
+				</p>
+			)}
+			{remove.isError && <ProblemAlert error={remove.error} />}
+		</>
 	);
 }
 
@@ -150,10 +144,7 @@ function NewChannel({ onDone }: { onDone: () => void }) {
 
 function Rules({ channels, onChange }: { channels: Schemas["Channel"][]; onChange: () => void }) {
 	const [edited, setEdited] = useState<Schemas["Rule"] | "new">();
-	const rules = useQuery({
-		queryKey: ["rules"],
-		queryFn: ({ signal }) => answer(api.GET("/rules", { params: { query: { limit: 500 } }, signal })),
-	});
+	const rules = useQuery(read("/rules", { query: { limit: 500 } }));
 	const remove = useMutation({
 		mutationFn: (id: string) => answer(api.DELETE("/rules/{id}", { params: { path: { id } } })),
 		onSettled: onChange,
@@ -186,44 +177,68 @@ function Rules({ channels, onChange }: { channels: Schemas["Channel"][]; onChang
 				</Empty>
 			)}
 			{rules.data && rules.data.items.length > 0 && (
-				<Table heads={["Name", "Of", "From", "When", "Tells", ""]}>
-					{rules.data.items.map(({ id, rule: r, channel_name, escalate_name, scope_name }) => (
-						<tr key={id} className="border-line border-b align-top">
-							<td className="py-1.5 pr-4 font-medium">{r.name}</td>
-							<td className="py-1.5 pr-4">{scopeText(r.scope, scope_name)}</td>
-							<td className="py-1.5 pr-4">
-								{r.least}
-								{r.ends && ", and their end"}
-							</td>
-							<td className="py-1.5 pr-4">
-								{r.hours?.length ? r.hours.map((h) => `${h.days.join(" ")} ${h.from}–${h.to}`).join("; ") : "always"}
-							</td>
-							<td className="py-1.5 pr-4">
-								{channel_name}
-								{r.digest_minutes ? `, gathered for ${r.digest_minutes} min` : ""}
-								{escalate_name ? `; ${escalate_name} after ${r.escalate_minutes} min` : ""}
-							</td>
-							<td className="py-1 text-right whitespace-nowrap">
+				<Table
+					rows={rules.data.items}
+					id={(x) => x.id}
+					columns={[
+						{
+							head: "Name",
+							className: "font-medium",
+							value: (x) => x.rule.name,
+						},
+						{
+							head: "Of",
+							value: (x) => scopeText(x.rule.scope, x.scope_name),
+							show: (x) => scopeText(x.rule.scope, x.scope_name),
+						},
+						{
+							head: "From",
+							value: (x) => x.rule.least,
+							show: (x) => (
+								<>
+									{x.rule.least}
+									{x.rule.ends && ", and their end"}
+								</>
+							),
+						},
+						{
+							head: "When",
+							show: (x) =>
+								x.rule.hours?.length
+									? x.rule.hours.map((h) => `${h.days.join(" ")} ${h.from}–${h.to}`).join("; ")
+									: "always",
+						},
+						{
+							head: "Tells",
+							value: (x) => x.channel_name,
+							show: (x) => (
+								<>
+									{x.channel_name}
+									{x.rule.digest_minutes ? `, gathered for ${x.rule.digest_minutes} min` : ""}
+									{x.escalate_name ? `; ${x.escalate_name} after ${x.rule.escalate_minutes} min` : ""}
+								</>
+							),
+						},
+						{
+							head: "",
+							className: "text-right whitespace-nowrap",
+							show: (x) => (
 								<RowActions
-									name={r.name}
-									onChange={() => setEdited(rules.data.items.find((x) => x.id === id))}
-									onRemove={() => remove.mutate(id)}
+									name={x.rule.name}
+									onChange={() => setEdited(rules.data.items.find((y) => y.id === x.id))}
+									onRemove={() => remove.mutate(x.id)}
 								/>
-							</td>
-						</tr>
-					))}
-				</Table>
+							),
+						},
+					]}
+				/>
 			)}
 		</section>
 	);
 }
 
 function Deliveries() {
-	const list = usePages(
-		["deliveries"],
-		(cursor, signal) => answer(api.GET("/deliveries", { params: { query: { cursor, limit: 30 } }, signal })),
-		10_000,
-	);
+	const list = usePages("/deliveries", { query: { limit: 30 } }, { refetchInterval: 10_000 });
 	const rows = list.rows;
 	return (
 		<section>
@@ -231,23 +246,32 @@ function Deliveries() {
 			{rows.length === 0 ? (
 				<p className="text-faint">Nothing yet.</p>
 			) : (
-				<Table heads={["When", "To", "What", "State"]}>
-					{rows.map((d) => (
-						<tr key={d.id} className="border-line border-b align-top">
-							<td className="w-28 py-1 pr-4 text-faint">
-								<Ago at={d.created_at} />
-							</td>
-							<td className="py-1 pr-4 whitespace-nowrap">{d.channel}</td>
-							<td className="py-1 pr-4">{d.subject}</td>
-							<td className="py-1">
-								{d.state}
-								{d.error && <span className="text-rowan"> {d.error}</span>}
-							</td>
-						</tr>
-					))}
-				</Table>
+				<Table
+					rows={rows}
+					list={list}
+					id={(d) => d.id}
+					columns={[
+						{
+							head: "When",
+							className: "w-28 text-faint",
+							value: (d) => d.created_at,
+							show: (d) => <Ago at={d.created_at} />,
+						},
+						{ head: "To", className: "whitespace-nowrap", value: (d) => d.channel },
+						{ head: "What", value: (d) => d.subject },
+						{
+							head: "State",
+							value: (d) => d.state,
+							show: (d) => (
+								<>
+									{d.state}
+									{d.error && <span className="text-rowan"> {d.error}</span>}
+								</>
+							),
+						},
+					]}
+				/>
 			)}
-			<More list={list} />
 		</section>
 	);
 }

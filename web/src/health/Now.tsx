@@ -1,19 +1,17 @@
 import { Link } from "react-router";
-import { useMay } from "../access/me";
-import { answer, api, type Schemas } from "../api/client";
+import type { Schemas } from "../api/client";
+import { useMay } from "../api/me";
+import { usePages } from "../api/queries";
 import { Level } from "../parts/Condition";
 import { Empty, ProblemAlert, Waiting } from "../parts/ProblemAlert";
-import { More } from "../parts/Table";
+import { Table } from "../parts/Table";
 import { Ago } from "../parts/time";
-import { usePages } from "../parts/usePages";
 import { odds, useCheckTitle, useHandle } from "./alerts";
 import { LateResponses, ResponseState } from "./Responses";
 
 /** The first page: what needs a person now, in order of harm, each matter once. */
 export function Now() {
-	const list = usePages(["attention"], (cursor, signal) =>
-		answer(api.GET("/attention", { params: { query: { cursor, limit: 100 } }, signal })),
-	);
+	const list = usePages("/attention", { query: { limit: 100 } });
 	if (list.isPending) return <Waiting what="what needs a person" />;
 	if (list.isError)
 		return (
@@ -53,35 +51,30 @@ export function Now() {
 							All alerts
 						</Link>
 					</p>
-					<table className="w-full border-collapse">
-						<thead>
-							<tr className="border-line border-b">
-								<th scope="col" className="head w-7 py-1.5">
-									<span className="sr-only">Level</span>
-								</th>
-								{["Where", "What is wrong", "First suspect"].map((h) => (
-									<th key={h} scope="col" className="head pr-4">
-										{h}
-									</th>
-								))}
-								<th scope="col" className="head w-20 text-right">
-									Since
-								</th>
-								<th scope="col" className="head w-56 pl-6">
-									Next step
-								</th>
-								<th scope="col" className="head w-24">
-									<span className="sr-only">Acknowledge</span>
-								</th>
-							</tr>
-						</thead>
-						<tbody>
-							{rows.map((r) => (
-								<Row key={r.alert.id} row={r} />
-							))}
-						</tbody>
-					</table>
-					<More list={list} />
+					<Table
+						rows={rows}
+						list={list}
+						id={(r) => r.alert.id}
+						className="hover:bg-panel"
+						columns={[
+							{ head: "", className: "w-7 pl-1", show: ({ alert: a }) => <Level level={a.level} check={a.check} /> },
+							{ head: "Where", show: (r) => <Where alert={r.alert} alike={r.alike} /> },
+							{ head: "What is wrong", show: (r) => <What of={r} /> },
+							{ head: "First suspect", show: (r) => <Suspect of={r.alert} /> },
+							{ head: "Since", right: true, className: "w-20", show: ({ alert: a }) => <Ago at={a.since} suffix="" /> },
+							{
+								head: "Next step",
+								className: "w-56 pl-2",
+								value: (r) => r.next_step,
+								show: (r) => (
+									<Link to={stepOf(r)} className="link">
+										{r.next_step}
+									</Link>
+								),
+							},
+							{ head: "", className: "w-24 text-right", show: (r) => <Acknowledge alert={r.alert} /> },
+						]}
+					/>
 				</>
 			)}
 			<LateResponses />
@@ -92,65 +85,48 @@ export function Now() {
 /** Checks whose next step begins in a shell at the device. */
 const inShell = ["disk", "disk-days", "memory", "swap", "cpu", "process-cpu", "latency", "clock"];
 
-function Row({ row: { alert: a, device: d, next_step, alike } }: { row: Schemas["Attention"] }) {
+/** Where the next step is taken. */
+function stepOf({ alert: a, device: d, alike }: Schemas["Attention"]) {
+	return !alike && d?.online && d.capabilities.includes("shell") && inShell.includes(a.check)
+		? `/devices/${d.id}?pane=shell`
+		: `/alerts/${a.id}`;
+}
+
+function What({ of: { alert: a, device: d, alike } }: { of: Schemas["Attention"] }) {
 	const title = useCheckTitle();
-	const page = `/alerts/${a.id}`;
-	const step =
-		!alike && d?.online && d.capabilities.includes("shell") && inShell.includes(a.check)
-			? `/devices/${d.id}?pane=shell`
-			: page;
 	return (
-		<tr className="border-line border-b align-top hover:bg-panel">
-			<td className="py-2 pl-1">
-				<Level level={a.level} check={a.check} />
-			</td>
-			<td className="py-2 pr-4">
-				<Where alert={a} alike={alike} />
-			</td>
-			<td className="py-2 pr-4">
-				<Link to={page} className="hover:text-heather">
-					{alike ? `${title(a.check)}: ${count(a, alike)} alike.` : a.message}
-				</Link>
-				<div className="text-faint text-sm">
-					{alike
-						? `${a.device}: ${a.message}`
-						: d?.online
-							? d.people.length > 0
-								? `${d.people.join(", ")} ${d.people.length > 1 ? "are" : "is"} signed in`
-								: "Nobody is signed in"
-							: null}
+		<>
+			<Link to={`/alerts/${a.id}`} className="hover:text-heather">
+				{alike ? `${title(a.check)}: ${count(a, alike)} alike.` : a.message}
+			</Link>
+			<div className="text-faint text-sm">
+				{alike
+					? `${a.device}: ${a.message}`
+					: d?.online
+						? d.people.length > 0
+							? `${d.people.join(", ")} ${d.people.length > 1 ? "are" : "is"} signed in`
+							: "Nobody is signed in"
+						: null}
+			</div>
+			{a.response && (
+				<div className="text-sm">
+					{a.response.name}: <ResponseState of={a.response} />
 				</div>
-				{a.response && (
-					<div className="text-sm">
-						{a.response.name}: <ResponseState of={a.response} />
-					</div>
-				)}
-			</td>
-			<td className="py-2 pr-4">
-				{a.suspect ? (
-					<Link to={page} className="hover:text-heather">
-						{a.suspect.summary}
-						<div className="text-faint text-sm">
-							odds {odds(a.suspect.odds)}: {a.suspect.changed_with} of{" "}
-							{a.suspect.changed_with + a.suspect.changed_without} with it
-						</div>
-					</Link>
-				) : (
-					<span className="text-faint">none</span>
-				)}
-			</td>
-			<td className="py-2 text-right">
-				<Ago at={a.since} suffix="" />
-			</td>
-			<td className="py-2 pl-6">
-				<Link to={step} className="link">
-					{next_step}
-				</Link>
-			</td>
-			<td className="py-1.5 text-right">
-				<Acknowledge alert={a} />
-			</td>
-		</tr>
+			)}
+		</>
+	);
+}
+
+function Suspect({ of: a }: { of: Schemas["Alert"] }) {
+	if (!a.suspect) return <span className="text-faint">none</span>;
+	return (
+		<Link to={`/alerts/${a.id}`} className="hover:text-heather">
+			{a.suspect.summary}
+			<div className="text-faint text-sm">
+				odds {odds(a.suspect.odds)}: {a.suspect.changed_with} of {a.suspect.changed_with + a.suspect.changed_without}{" "}
+				with it
+			</div>
+		</Link>
 	);
 }
 

@@ -1,10 +1,12 @@
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useMutation, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link } from "react-router";
-import { Labelled } from "../access/Door";
-import { useMay } from "../access/me";
 import { answer, api, type Schemas } from "../api/client";
+import { useMay } from "../api/me";
+import { read, useReadAnew } from "../api/queries";
+import { type Scope, ScopeField, scopeText } from "../fleet/scope";
 import { Editor as EditorForm, RowActions } from "../parts/Editor";
+import { Labelled } from "../parts/Labelled";
 import { Empty, ProblemAlert, Waiting } from "../parts/ProblemAlert";
 import { Table } from "../parts/Table";
 import { Ago } from "../parts/time";
@@ -12,7 +14,6 @@ import { AgentField, agentText } from "./AgentField";
 import { checksQuery } from "./alerts";
 import { outcomeText, ResponseField, stepText, useLibrary } from "./ResponseField";
 import { SettingField, usual } from "./SettingField";
-import { type Scope, ScopeField, scopeText } from "./scope";
 import { type Setting, settingText } from "./setting";
 import { Windows } from "./Windows";
 
@@ -20,16 +21,12 @@ type Policy = Schemas["Policy"];
 
 /** Policies: what devices are judged by, and when they are left in peace. */
 export function Policies() {
-	const queries = useQueryClient();
 	const may = useMay("policy.manage");
 	const kinds = useQuery(checksQuery).data?.items ?? [];
 	const library = useLibrary();
 	const [edited, setEdited] = useState<Policy | "new">();
-	const policies = useQuery({
-		queryKey: ["policies"],
-		queryFn: ({ signal }) => answer(api.GET("/policies", { params: { query: { limit: 500 } }, signal })),
-	});
-	const readAnew = () => queries.invalidateQueries({ queryKey: ["policies"] });
+	const policies = useQuery(read("/policies", { query: { limit: 500 } }));
+	const readAnew = useReadAnew("/policies");
 	const remove = useMutation({
 		mutationFn: (id: string) => answer(api.DELETE("/policies/{id}", { params: { path: { id } } })),
 		onSettled: readAnew,
@@ -67,12 +64,19 @@ export function Policies() {
 					Every device is judged by the usual settings below. A policy changes them for a site, a group or all.
 				</Empty>
 			) : (
-				<Table heads={["Name", "Set for", "Checks, what is wanted, and responses", "Changed", ""]}>
-					{policies.data.items.map((y) => (
-						<tr key={y.id} className="border-line border-b align-top">
-							<td className="py-1.5 pr-4 font-medium">{y.name}</td>
-							<td className="py-1.5 pr-4">{scopeText(y.scope, y.scope_name)}</td>
-							<td className="py-1.5 pr-4">
+				<Table
+					rows={policies.data.items}
+					id={(y) => y.id}
+					columns={[
+						{ head: "Name", className: "font-medium", value: (y) => y.name },
+						{
+							head: "Set for",
+							value: (y) => scopeText(y.scope, y.scope_name),
+							show: (y) => scopeText(y.scope, y.scope_name),
+						},
+						{
+							head: "Checks, what is wanted, and responses",
+							show: (y) => (
 								<ul>
 									{y.settings.map((s) => {
 										const kind = kinds.find((k) => k.name === s.check);
@@ -95,16 +99,22 @@ export function Policies() {
 									))}
 									{agentText(y.agent) && <li className="text-faint">Its agent {agentText(y.agent)}</li>}
 								</ul>
-							</td>
-							<td className="py-1.5 pr-4 text-faint">
-								<Ago at={y.changed_at} />
-							</td>
-							<td className="py-1 text-right whitespace-nowrap">
-								{may && <RowActions name={y.name} onChange={() => setEdited(y)} onRemove={() => remove.mutate(y.id)} />}
-							</td>
-						</tr>
-					))}
-				</Table>
+							),
+						},
+						{
+							head: "Changed",
+							className: "text-faint",
+							value: (y) => y.changed_at,
+							show: (y) => <Ago at={y.changed_at} />,
+						},
+						{
+							head: "",
+							className: "text-right whitespace-nowrap",
+							show: (y) =>
+								may && <RowActions name={y.name} onChange={() => setEdited(y)} onRemove={() => remove.mutate(y.id)} />,
+						},
+					]}
+				/>
 			)}
 			<p className="mt-8">
 				Whether the person at a device is told or asked when somebody works on it:{" "}
@@ -117,21 +127,23 @@ export function Policies() {
 			<section className="mt-8">
 				<h2 className="mb-1 text-lg font-semibold">Usual settings</h2>
 				<p className="mb-2 text-faint">What holds where no policy says otherwise.</p>
-				<Table heads={["Check", "About", "Usual setting"]}>
-					{kinds.map((k) => (
-						<tr key={k.name} className="border-line border-b">
-							<td className="py-1 pr-4">{k.title}</td>
-							<td className="py-1 pr-4 text-faint">{k.about}</td>
-							<td className="py-1">
-								{k.usual ? (
+				<Table
+					rows={kinds}
+					id={(k) => k.name}
+					columns={[
+						{ head: "Check", value: (k) => k.title },
+						{ head: "About", className: "text-faint", value: (k) => k.about },
+						{
+							head: "Usual setting",
+							show: (k) =>
+								k.usual ? (
 									settingText(k.usual, k.unit)
 								) : (
 									<span className="text-faint">none until a policy sets one</span>
-								)}
-							</td>
-						</tr>
-					))}
-				</Table>
+								),
+						},
+					]}
+				/>
 			</section>
 		</div>
 	);

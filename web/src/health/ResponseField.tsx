@@ -1,6 +1,7 @@
 import { XMarkIcon } from "@heroicons/react/20/solid";
 import { useQuery } from "@tanstack/react-query";
-import { answer, api, type Schemas } from "../api/client";
+import type { Schemas } from "../api/client";
+import { read } from "../api/queries";
 
 type Response = Schemas["Response"];
 type Step = Schemas["ResponseStep"];
@@ -33,18 +34,10 @@ export type Library = { id: string; name: string; kind: "script" | "package" }[]
 
 /** The names of what the libraries hold, for choosing. */
 export function useLibrary(): Library {
-	const scripts = useQuery({
-		queryKey: ["scripts", "names"],
-		queryFn: ({ signal }) => answer(api.GET("/scripts", { params: { query: { limit: 500 } }, signal })),
-		staleTime: 60_000,
-		retry: false,
-	}).data?.items;
-	const packages = useQuery({
-		queryKey: ["packages", "names"],
-		queryFn: ({ signal }) => answer(api.GET("/packages", { params: { query: { limit: 500 } }, signal })),
-		staleTime: 60_000,
-		retry: false,
-	}).data?.items;
+	const scripts = useQuery({ ...read("/scripts", { query: { limit: 500 } }), staleTime: 60_000, retry: false }).data
+		?.items;
+	const packages = useQuery({ ...read("/packages", { query: { limit: 500 } }), staleTime: 60_000, retry: false }).data
+		?.items;
 	return [
 		...(scripts ?? []).map((s) => ({ id: s.id, name: s.content.name, kind: "script" as const })),
 		...(packages ?? []).map((p) => ({ id: p.id, name: p.content.name, kind: "package" as const })),

@@ -1,6 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
-import { answer, api, type Schemas } from "../api/client";
+import type { Schemas } from "../api/client";
+import { read } from "../api/queries";
 import { Ago } from "../parts/time";
 import { useCheckTitle } from "./alerts";
 
@@ -30,10 +31,9 @@ export function ResponseState({ of: r }: { of: Run }) {
 /** What policies did by themselves of late. */
 export function LateResponses() {
 	const title = useCheckTitle();
-	const list = useQuery({
-		queryKey: ["responses", "late"],
-		queryFn: ({ signal }) => answer(api.GET("/responses", { params: { query: { limit: 6 } }, signal })),
-	}).data?.items.filter((r) => !r.ended_at || Date.now() - Date.parse(r.ended_at) < 24 * 3600_000);
+	const list = useQuery(read("/responses", { query: { limit: 6 } })).data?.items.filter(
+		(r) => !r.ended_at || Date.now() - Date.parse(r.ended_at) < 24 * 3600_000,
+	);
 	if (!list?.length) return null;
 	return (
 		<section className="mt-8" aria-label="Done by policies">

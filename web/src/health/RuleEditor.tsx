@@ -1,9 +1,9 @@
 import { useMutation } from "@tanstack/react-query";
 import { useState } from "react";
-import { Labelled } from "../access/Door";
 import { answer, api, type Schemas } from "../api/client";
+import { ScopeField } from "../fleet/scope";
 import { Editor } from "../parts/Editor";
-import { ScopeField } from "./scope";
+import { Labelled } from "../parts/Labelled";
 
 const days = ["MO", "TU", "WE", "TH", "FR", "SA", "SU"] as const;
 

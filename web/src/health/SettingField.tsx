@@ -2,9 +2,9 @@ import { XMarkIcon } from "@heroicons/react/20/solid";
 import { useMutation } from "@tanstack/react-query";
 import { Link } from "react-router";
 import { answer, api, type Schemas } from "../api/client";
+import type { Scope } from "../fleet/scope";
 import { ProblemAlert } from "../parts/ProblemAlert";
 import { useLibrary } from "./ResponseField";
-import type { Scope } from "./scope";
 import type { Setting } from "./setting";
 
 type Kind = Schemas["CheckKind"];

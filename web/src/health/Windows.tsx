@@ -1,13 +1,14 @@
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useMutation, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
-import { Labelled } from "../access/Door";
-import { useMay } from "../access/me";
 import { answer, api, type Schemas } from "../api/client";
+import { useMay } from "../api/me";
+import { read, useReadAnew } from "../api/queries";
+import { type Scope, ScopeField, scopeText } from "../fleet/scope";
 import { Editor as EditorForm, RowActions } from "../parts/Editor";
+import { Labelled } from "../parts/Labelled";
 import { ProblemAlert } from "../parts/ProblemAlert";
 import { Table } from "../parts/Table";
 import { span } from "../parts/time";
-import { type Scope, ScopeField, scopeText } from "./scope";
 
 const repeats = [
 	{ name: "once", rule: "" },
@@ -18,14 +19,10 @@ const repeats = [
 
 /** Maintenance windows: alerts in them are kept, and told to nobody. */
 export function Windows() {
-	const queries = useQueryClient();
 	const may = useMay("policy.manage");
 	const [open, setOpen] = useState(false);
-	const windows = useQuery({
-		queryKey: ["windows"],
-		queryFn: ({ signal }) => answer(api.GET("/maintenance-windows", { params: { query: { limit: 500 } }, signal })),
-	});
-	const readAnew = () => queries.invalidateQueries({ queryKey: ["windows"] });
+	const windows = useQuery(read("/maintenance-windows", { query: { limit: 500 } }));
+	const readAnew = useReadAnew("/maintenance-windows");
 	const remove = useMutation({
 		mutationFn: (id: string) => answer(api.DELETE("/maintenance-windows/{id}", { params: { path: { id } } })),
 		onSettled: readAnew,
@@ -53,22 +50,26 @@ export function Windows() {
 			)}
 			{remove.isError && <ProblemAlert error={remove.error} />}
 			{windows.data && windows.data.items.length > 0 && (
-				<Table heads={["Name", "Set for", "First", "Repeats", "Lasts", ""]}>
-					{windows.data.items.map((w) => (
-						<tr key={w.id} className="border-line border-b">
-							<td className="py-1.5 pr-4 font-medium">{w.name}</td>
-							<td className="py-1.5 pr-4">{scopeText(w.scope, w.scope_name)}</td>
-							<td className="py-1.5 pr-4">{w.span.start.replace("T", " ")}</td>
-							<td className="py-1.5 pr-4">
-								{repeats.find((r) => r.rule === (w.span.rule ?? ""))?.name ?? w.span.rule}
-							</td>
-							<td className="py-1.5 pr-4">{span(w.span.minutes * 60)}</td>
-							<td className="py-1 text-right">
-								{may && <RowActions name={w.name} onRemove={() => remove.mutate(w.id)} />}
-							</td>
-						</tr>
-					))}
-				</Table>
+				<Table
+					rows={windows.data.items}
+					id={(w) => w.id}
+					columns={[
+						{ head: "Name", className: "font-medium", value: (w) => w.name },
+						{
+							head: "Set for",
+							value: (w) => scopeText(w.scope, w.scope_name),
+							show: (w) => scopeText(w.scope, w.scope_name),
+						},
+						{ head: "First", show: (w) => w.span.start.replace("T", " ") },
+						{ head: "Repeats", show: (w) => repeats.find((r) => r.rule === (w.span.rule ?? ""))?.name ?? w.span.rule },
+						{ head: "Lasts", show: (w) => span(w.span.minutes * 60) },
+						{
+							head: "",
+							className: "text-right",
+							show: (w) => may && <RowActions name={w.name} onRemove={() => remove.mutate(w.id)} />,
+						},
+					]}
+				/>
 			)}
 		</section>
 	);

@@ -1,14 +1,11 @@
-import { queryOptions, useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { queryOptions, useMutation, useQuery } from "@tanstack/react-query";
 import { answer, api, type Schemas } from "../api/client";
+import { read, useReadAnew } from "../api/queries";
 
 export type Alert = Schemas["Alert"];
 
 /** The kinds of check, which change with the service's version alone. */
-export const checksQuery = queryOptions({
-	queryKey: ["checks"],
-	queryFn: ({ signal }) => answer(api.GET("/checks", { signal })),
-	staleTime: Number.POSITIVE_INFINITY,
-});
+export const checksQuery = queryOptions({ ...read("/checks"), staleTime: Number.POSITIVE_INFINITY });
 
 /** How a person reads the name of a check. */
 export function useCheckTitle() {
@@ -18,13 +15,11 @@ export function useCheckTitle() {
 
 /** Does something to an alert, and has what shows it read anew. */
 export function useHandle(id: string) {
-	const queries = useQueryClient();
+	const readAnew = useReadAnew(["/attention", "/alerts/*"]);
 	return useMutation({
 		mutationFn: (body: Schemas["AlertAction"]) =>
 			answer(api.POST("/alerts/{id}/events", { params: { path: { id } }, body })),
-		onSettled: () => {
-			for (const key of ["attention", "alerts", "alert"]) queries.invalidateQueries({ queryKey: [key] });
-		},
+		onSettled: () => readAnew(),
 	});
 }
 

@@ -1,15 +1,12 @@
 import { Link } from "react-router";
-import { answer, api } from "../api/client";
+import { usePages } from "../api/queries";
 import { Empty, ProblemAlert, Waiting } from "../parts/ProblemAlert";
-import { More, Table } from "../parts/Table";
+import { Table } from "../parts/Table";
 import { Ago } from "../parts/time";
-import { usePages } from "../parts/usePages";
 
 /** What changed, on one device or on all, the latest first. */
 export function Changes({ device }: { device?: string }) {
-	const list = usePages(["changes", device], (cursor, signal) =>
-		answer(api.GET("/changes", { params: { query: { cursor, limit: 100, device } }, signal })),
-	);
+	const list = usePages("/changes", { query: { limit: 100, device } });
 	if (list.isPending) return <Waiting what="what changed" />;
 	if (list.isError) return <ProblemAlert error={list.error} retry={() => list.refetch()} />;
 	const rows = list.rows;
@@ -20,26 +17,24 @@ export function Changes({ device }: { device?: string }) {
 			</Empty>
 		);
 	return (
-		<>
-			<Table heads={["When", ...(device ? [] : ["Device"]), "Section", "What changed"]}>
-				{rows.map((c) => (
-					<tr key={c.id} className="border-line border-b align-top">
-						<td className="w-28 py-1 pr-4 text-faint">
-							<Ago at={c.at} />
-						</td>
-						{!device && (
-							<td className="py-1 pr-4">
-								<Link to={`/devices/${c.device_id}`} className="font-medium hover:text-heather">
-									{c.device}
-								</Link>
-							</td>
-						)}
-						<td className="w-32 py-1 pr-4 text-faint">{c.section}</td>
-						<td className="py-1">{c.summary}</td>
-					</tr>
-				))}
-			</Table>
-			<More list={list} />
-		</>
+		<Table
+			rows={rows}
+			list={list}
+			id={(c) => c.id}
+			columns={[
+				{ head: "When", className: "w-28 text-faint", value: (c) => c.at, show: (c) => <Ago at={c.at} /> },
+				!device && {
+					head: "Device",
+					value: (c) => c.device,
+					show: (c) => (
+						<Link to={`/devices/${c.device_id}`} className="font-medium hover:text-heather">
+							{c.device}
+						</Link>
+					),
+				},
+				{ head: "Section", className: "w-32 text-faint", value: (c) => c.section },
+				{ head: "What changed", value: (c) => c.summary },
+			]}
+		/>
 	);
 }

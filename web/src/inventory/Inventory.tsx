@@ -1,12 +1,11 @@
 import { ArrowPathIcon } from "@heroicons/react/20/solid";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useDeferredValue, useState } from "react";
-import { useMay } from "../access/me";
 import { answer, api, type Device, type Schemas } from "../api/client";
+import { useMay } from "../api/me";
+import { read, readAnew } from "../api/queries";
 import { Empty, ProblemAlert, Waiting } from "../parts/ProblemAlert";
 import { Ago } from "../parts/time";
-
-type Whole = Schemas["Inventory"];
 
 /** What a device consists of, as last known, with its age. */
 export function Inventory({ device: d }: { device: Device }) {
@@ -14,17 +13,13 @@ export function Inventory({ device: d }: { device: Device }) {
 	const [typed, setTyped] = useState("");
 	const search = useDeferredValue(typed.trim().toLowerCase());
 	const may = useMay("command.act");
-	const key = ["inventory", d.id];
-	const whole = useQuery({
-		queryKey: key,
-		queryFn: async ({ signal }) =>
-			(await answer(api.GET("/devices/{id}/inventory", { params: { path: { id: d.id } }, signal }))) as Whole,
-	});
+	const inventory = read("/devices/{id}/inventory", { path: { id: d.id } });
+	const whole = useQuery(inventory);
 	const take = useMutation({
 		mutationFn: () => answer(api.POST("/devices/{id}/inventory", { params: { path: { id: d.id } } })),
 		onSuccess: (v) => {
-			queries.setQueryData(key, v);
-			queries.invalidateQueries({ queryKey: ["changes"] });
+			queries.setQueryData(inventory.queryKey, v);
+			readAnew(queries, "/changes");
 		},
 	});
 	if (whole.isPending) return <Waiting what="the inventory" />;

@@ -1,28 +1,16 @@
 import { useQuery } from "@tanstack/react-query";
 import { useDeferredValue, useState } from "react";
 import { Link } from "react-router";
-import { answer, api, type Schemas } from "../api/client";
+import { read, usePages } from "../api/queries";
 import { Empty, ProblemAlert, Waiting } from "../parts/ProblemAlert";
 import { More } from "../parts/Table";
-import { usePages } from "../parts/usePages";
-
-type Page = Schemas["SoftwarePage"];
 
 /** The fleet's software, with its versions and how many devices have each. */
 export function Software() {
 	const [typed, setTyped] = useState("");
 	const search = useDeferredValue(typed.trim());
 	const [open, setOpen] = useState<{ name: string; version: string }>();
-	const list = usePages(
-		["software", search],
-		async (cursor, signal) =>
-			(await answer(
-				api.GET("/software", {
-					params: { query: { cursor, limit: 100, search: search || undefined } },
-					signal,
-				}),
-			)) as Page,
-	);
+	const list = usePages("/software", { query: { limit: 100, search: search || undefined } });
 	const rows = list.rows;
 	return (
 		<div className="mx-auto max-w-6xl px-5 py-5">
@@ -92,11 +80,7 @@ export function Software() {
 
 /** The devices that have a version. */
 function Having({ name, version }: { name: string; version: string }) {
-	const list = useQuery({
-		queryKey: ["software", name, version],
-		queryFn: ({ signal }) =>
-			answer(api.GET("/software/devices", { params: { query: { name, version, limit: 100 } }, signal })),
-	});
+	const list = useQuery(read("/software/devices", { query: { name, version, limit: 100 } }));
 	if (list.isPending) return <Waiting what="the devices" />;
 	if (list.isError) return <ProblemAlert error={list.error} />;
 	return (

@@ -1,14 +1,14 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useNavigate, useParams } from "react-router";
-import { useMay } from "../access/me";
 import { answer, api, type Schemas } from "../api/client";
+import { useMay } from "../api/me";
+import { read, usePages } from "../api/queries";
 import { Confirm } from "../parts/Confirm";
 import { ProblemAlert, Waiting } from "../parts/ProblemAlert";
-import { More, Table } from "../parts/Table";
+import { Table } from "../parts/Table";
 import { Ago, span } from "../parts/time";
 import { Unowned } from "../parts/Unowned";
-import { usePages } from "../parts/usePages";
 import { Progress, stateColour, states, stateText, stateWord, workText } from "./states";
 import { whenText } from "./WhenField";
 
@@ -20,14 +20,13 @@ export function Board() {
 	const may = useMay("scripts.act");
 	const path = { id };
 	const job = useQuery({
-		queryKey: ["job", id],
-		queryFn: ({ signal }) => answer(api.GET("/jobs/{id}", { params: { path }, signal })),
-		refetchInterval: (q) => (q.state.data?.ended_at ? false : 10_000), // events tell sooner
+		...read("/jobs/{id}", { path }),
+		refetchInterval: (q) => (q.state.data?.ended_at ? false : 10_000),
 	});
 	const steer = useMutation({
 		mutationFn: (action: "pause" | "resume" | "cancel" | "adopt") =>
 			answer(api.PATCH("/jobs/{id}", { params: { path }, body: { action } })),
-		onSuccess: (j) => queries.setQueryData(["job", id], j),
+		onSuccess: (j) => queries.setQueryData(read("/jobs/{id}", { path }).queryKey, j),
 	});
 	const retry = useMutation({
 		mutationFn: () => answer(api.POST("/jobs/{id}/retry", { params: { path } })),
@@ -142,23 +141,15 @@ function Runs({ job }: { job: Schemas["Job"] }) {
 	const [turn, setTurn] = useState("");
 	const [open, setOpen] = useState("");
 	const slowest = state === "slowest";
-	const list = usePages(["job", job.id, "runs", state, turn], (cursor, signal) =>
-		answer(
-			api.GET("/jobs/{id}/runs", {
-				params: {
-					path: { id: job.id },
-					query: {
-						cursor,
-						limit: 100,
-						state: slowest ? undefined : state || undefined,
-						turn: turn || undefined,
-						slowest: slowest || undefined,
-					},
-				},
-				signal,
-			}),
-		),
-	);
+	const list = usePages("/jobs/{id}/runs", {
+		path: { id: job.id },
+		query: {
+			limit: 100,
+			state: slowest ? undefined : state || undefined,
+			turn: turn || undefined,
+			slowest: slowest || undefined,
+		},
+	});
 	return (
 		<section aria-label="Runs">
 			<div className="mb-2 flex items-center gap-3">
@@ -196,22 +187,44 @@ function Runs({ job }: { job: Schemas["Job"] }) {
 				)}
 			</div>
 			{list.isError && <ProblemAlert error={list.error} retry={() => list.refetch()} />}
-			<Table heads={["Device", "State", "Took", "Printed"]}>
-				{list.rows.map((r) => (
-					<tr key={r.id} className="border-line border-b align-top">
-						<td className="py-1.5 pr-4 font-medium">
-							<Link className="link" to={`/devices/${r.device}`}>
-								{r.device_name}
-							</Link>
-							{r.turn && !turn && <span className="block font-normal text-faint text-sm">{r.turn}</span>}
-						</td>
-						<td className={`whitespace-nowrap py-1.5 pr-4 ${stateColour(r.state)}`}>
-							{stateWord(r.state)}
-							{r.exit ? `, exit ${r.exit}` : ""}
-						</td>
-						<td className="py-1.5 pr-4 tabular-nums">{r.began_at && r.ended_at && took(r.began_at, r.ended_at)}</td>
-						<td className="w-1/2 py-1.5">
-							{open === r.id ? (
+			<Table
+				rows={list.rows}
+				list={list}
+				id={(r) => r.id}
+				columns={[
+					{
+						head: "Device",
+						className: "font-medium",
+						value: (r) => r.device_name,
+						show: (r) => (
+							<>
+								<Link className="link" to={`/devices/${r.device}`}>
+									{r.device_name}
+								</Link>
+								{r.turn && !turn && <span className="block font-normal text-faint text-sm">{r.turn}</span>}
+							</>
+						),
+					},
+					{
+						head: "State",
+						className: (r) => `whitespace-nowrap ${stateColour(r.state)}`,
+						show: (r) => (
+							<>
+								{stateWord(r.state)}
+								{r.exit ? `, exit ${r.exit}` : ""}
+							</>
+						),
+					},
+					{
+						head: "Took",
+						className: "tabular-nums",
+						show: (r) => r.began_at && r.ended_at && took(r.began_at, r.ended_at),
+					},
+					{
+						head: "Printed",
+						className: "w-1/2",
+						show: (r) =>
+							open === r.id ? (
 								<Output job={job.id} run={r.id} onClose={() => setOpen("")} />
 							) : (
 								<button
@@ -222,11 +235,10 @@ function Runs({ job }: { job: Schemas["Job"] }) {
 								>
 									{r.reason ?? (r.output?.split("\n").find((l) => l.trim()) || "…")}
 								</button>
-							)}
-						</td>
-					</tr>
-				))}
-			</Table>
+							),
+					},
+				]}
+			/>
 			{list.data && list.rows.length === 0 && (
 				<p className="py-2 text-faint">
 					{job.counts && Object.keys(job.counts).length > 0
@@ -234,7 +246,6 @@ function Runs({ job }: { job: Schemas["Job"] }) {
 						: "Its runs come with its next time, or with what it waits for."}
 				</p>
 			)}
-			<More list={list} />
 		</section>
 	);
 }
@@ -246,10 +257,7 @@ function took(from: string, to: string) {
 
 /** All that is kept of what a run printed. */
 function Output({ job, run, onClose }: { job: string; run: string; onClose: () => void }) {
-	const one = useQuery({
-		queryKey: ["job", job, "run", run],
-		queryFn: ({ signal }) => answer(api.GET("/jobs/{id}/runs/{run}", { params: { path: { id: job, run } }, signal })),
-	});
+	const one = useQuery(read("/jobs/{id}/runs/{run}", { path: { id: job, run } }));
 	if (one.isPending) return <Waiting what="what it printed" />;
 	if (one.isError) return <ProblemAlert error={one.error} />;
 	const r = one.data;

@@ -1,11 +1,11 @@
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useParams, useSearchParams } from "react-router";
-import { answer, api, type Schemas } from "../api/client";
+import type { Schemas } from "../api/client";
+import { read, usePages } from "../api/queries";
 import { Empty, ProblemAlert, Waiting } from "../parts/ProblemAlert";
-import { More, Table } from "../parts/Table";
+import { Table } from "../parts/Table";
 import { Ago } from "../parts/time";
-import { usePages } from "../parts/usePages";
 import { stateColour, stateWord, workText } from "./states";
 import { Differences } from "./Versions";
 
@@ -14,14 +14,8 @@ export function Compare() {
 	const { id = "" } = useParams();
 	const [params, setParams] = useSearchParams();
 	const [all, setAll] = useState(false);
-	const job = useQuery({
-		queryKey: ["job", id],
-		queryFn: ({ signal }) => answer(api.GET("/jobs/{id}", { params: { path: { id } }, signal })),
-	});
-	const others = useQuery({
-		queryKey: ["jobs", "all", "names"],
-		queryFn: ({ signal }) => answer(api.GET("/jobs", { params: { query: { limit: 200, origin: "all" } }, signal })),
-	});
+	const job = useQuery(read("/jobs/{id}", { path: { id } }));
+	const others = useQuery(read("/jobs", { query: { limit: 200, origin: "all" } }));
 	const j = job.data;
 	// At first with the one before it of the same work; one that has several turns with itself.
 	const like = others.data?.items.filter((o) => j && workText(o.work) === workText(j.work)) ?? [];
@@ -75,57 +69,67 @@ export function Compare() {
 }
 
 function Rows({ id, other, all }: { id: string; other: string; all: boolean }) {
-	const list = usePages(["job", id, "comparison", other, all], (cursor, signal) =>
-		answer(
-			api.GET("/jobs/{id}/comparison", {
-				params: { path: { id }, query: { with: other, changed: !all || undefined, cursor, limit: 100 } },
-				signal,
-			}),
-		),
-	);
+	const list = usePages("/jobs/{id}/comparison", {
+		path: { id },
+		query: { with: other, changed: !all || undefined, limit: 100 },
+	});
 	if (list.isPending) return <Waiting what="both jobs" />;
 	if (list.isError) return <ProblemAlert error={list.error} retry={() => list.refetch()} />;
 	if (list.rows.length === 0)
 		return <Empty title="They came out alike.">No device has another state or output than before.</Empty>;
 	return (
-		<>
-			<Table heads={["Device", "Before", "After", "What differs"]}>
-				{list.rows.map((r) => (
-					<tr key={r.device} className="border-line border-b align-top">
-						<td className="py-1.5 pr-4 font-medium">
-							<Link className="link" to={`/devices/${r.device}`}>
-								{r.device_name}
-							</Link>
-						</td>
-						<State run={r.before} />
-						<State run={r.after} />
-						<td className="w-1/2 py-1.5">
-							{r.before && r.after ? (
-								<Differences before={text(r.before)} after={text(r.after)} />
-							) : (
-								<span className="text-faint">it has no run in the {r.before ? "later" : "earlier"} one</span>
-							)}
-						</td>
-					</tr>
-				))}
-			</Table>
-			<More list={list} />
-		</>
+		<Table
+			rows={list.rows}
+			list={list}
+			id={(r) => r.device}
+			columns={[
+				{
+					head: "Device",
+					className: "font-medium",
+					value: (r) => r.device_name,
+					show: (r) => (
+						<Link className="link" to={`/devices/${r.device}`}>
+							{r.device_name}
+						</Link>
+					),
+				},
+				{
+					head: "Before",
+					className: (r) => `whitespace-nowrap ${stateColour(r.before?.state ?? "")}`,
+					show: (r) => <State run={r.before} />,
+				},
+				{
+					head: "After",
+					className: (r) => `whitespace-nowrap ${stateColour(r.after?.state ?? "")}`,
+					show: (r) => <State run={r.after} />,
+				},
+				{
+					head: "What differs",
+					className: "w-1/2",
+					show: (r) =>
+						r.before && r.after ? (
+							<Differences before={text(r.before)} after={text(r.after)} />
+						) : (
+							<span className="text-faint">it has no run in the {r.before ? "later" : "earlier"} one</span>
+						),
+				},
+			]}
+		/>
 	);
 }
 
 const text = (r: Schemas["Run"]) => [r.output, r.reason].filter(Boolean).join("\n");
 
 function State({ run }: { run?: Schemas["Run"] }) {
-	if (!run) return <td className="py-1.5 pr-4 text-faint">–</td>;
+	if (!run) return <span className="text-faint">–</span>;
 	return (
-		<td className={`whitespace-nowrap py-1.5 pr-4 ${stateColour(run.state)}`}>
+		<>
 			{stateWord(run.state)}
 			{run.ended_at && (
 				<span className="block text-faint text-sm">
 					<Ago at={run.ended_at} />
 				</span>
 			)}
-		</td>
+		</>
 	);
 }

@@ -1,16 +1,13 @@
 import { Link } from "react-router";
-import { answer, api } from "../api/client";
+import { usePages } from "../api/queries";
 import { Empty, ProblemAlert, Waiting } from "../parts/ProblemAlert";
-import { More, Table } from "../parts/Table";
+import { Table } from "../parts/Table";
 import { Ago } from "../parts/time";
-import { usePages } from "../parts/usePages";
 import { stateColour, stateWord } from "./states";
 
 /** What jobs did at a device, those of policies too. */
 export function DeviceRuns({ device }: { device: string }) {
-	const list = usePages(["jobs", "at", device], (cursor, signal) =>
-		answer(api.GET("/devices/{id}/runs", { params: { path: { id: device }, query: { cursor, limit: 50 } }, signal })),
-	);
+	const list = usePages("/devices/{id}/runs", { path: { id: device }, query: { limit: 50 } });
 	if (list.isPending) return <Waiting what="the jobs" />;
 	if (list.isError) return <ProblemAlert error={list.error} retry={() => list.refetch()} />;
 	if (list.rows.length === 0)
@@ -27,30 +24,38 @@ export function DeviceRuns({ device }: { device: string }) {
 			</Empty>
 		);
 	return (
-		<>
-			<Table heads={["When", "Job", "State", "By", "What it said"]}>
-				{list.rows.map((r) => (
-					<tr key={r.run.id} className="border-line border-b align-top">
-						<td className="py-1.5 pr-4 text-faint">
-							<Ago at={r.run.began_at ?? r.run.due_at ?? ""} />
-						</td>
-						<td className="py-1.5 pr-4">
-							<Link className="link" to={`/jobs/${r.job}`}>
-								{r.job_name}
-							</Link>
-						</td>
-						<td className={`whitespace-nowrap py-1.5 pr-4 ${stateColour(r.run.state)}`}>
+		<Table
+			rows={list.rows}
+			list={list}
+			id={(r) => r.run.id}
+			columns={[
+				{ head: "When", className: "text-faint", show: (r) => <Ago at={r.run.began_at ?? r.run.due_at ?? ""} /> },
+				{
+					head: "Job",
+					value: (r) => r.job_name,
+					show: (r) => (
+						<Link className="link" to={`/jobs/${r.job}`}>
+							{r.job_name}
+						</Link>
+					),
+				},
+				{
+					head: "State",
+					className: (r) => `whitespace-nowrap ${stateColour(r.run.state)}`,
+					show: (r) => (
+						<>
 							{stateWord(r.run.state)}
 							{r.run.exit ? `, exit ${r.run.exit}` : ""}
-						</td>
-						<td className="py-1.5 pr-4">{r.by}</td>
-						<td className="max-w-md truncate py-1.5 font-mono text-sm">
-							{r.run.reason ?? r.run.output?.trimEnd().split("\n").at(-1)}
-						</td>
-					</tr>
-				))}
-			</Table>
-			<More list={list} />
-		</>
+						</>
+					),
+				},
+				{ head: "By", value: (r) => r.by },
+				{
+					head: "What it said",
+					className: "max-w-md truncate font-mono text-sm",
+					show: (r) => r.run.reason ?? r.run.output?.trimEnd().split("\n").at(-1),
+				},
+			]}
+		/>
 	);
 }

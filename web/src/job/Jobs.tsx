@@ -1,10 +1,9 @@
 import { Link, useSearchParams } from "react-router";
-import { answer, api } from "../api/client";
+import { usePages } from "../api/queries";
 import { Choice } from "../parts/Editor";
 import { Empty, ProblemAlert, Waiting } from "../parts/ProblemAlert";
-import { More, Table } from "../parts/Table";
+import { Table } from "../parts/Table";
 import { Ago } from "../parts/time";
-import { usePages } from "../parts/usePages";
 import { Heading } from "./Library";
 import { Progress, stateText, workText } from "./states";
 import { whenText } from "./WhenField";
@@ -21,12 +20,7 @@ const origins = [
 export function Jobs() {
 	const [params, setParams] = useSearchParams();
 	const origin = origins.find(([o]) => o === params.get("origin")) ?? origins[0];
-	const list = usePages(
-		["jobs", origin[0]],
-		(cursor, signal) =>
-			answer(api.GET("/jobs", { params: { query: { cursor, limit: 50, origin: origin[0] } }, signal })),
-		30_000,
-	);
+	const list = usePages("/jobs", { query: { limit: 50, origin: origin[0] } }, { refetchInterval: 30_000 });
 	return (
 		<div>
 			<Heading title="Jobs">
@@ -71,37 +65,45 @@ export function Jobs() {
 					</Empty>
 				)}
 				{list.rows.length > 0 && (
-					<Table heads={["Job", "State", "Runs", "Begun", "By"]}>
-						{list.rows.map((j) => (
-							<tr key={j.id} className="border-line border-b align-top">
-								<td className="py-2 pr-4">
-									<Link className="link font-medium" to={`/jobs/${j.id}`}>
-										{j.name}
-									</Link>
-									<span className="block text-faint text-sm">
-										{[workText(j.work) !== j.name && workText(j.work), whenText(j.when)].filter(Boolean).join(", ")}
-									</span>
-								</td>
-								<td className="py-2 pr-4 whitespace-nowrap">
-									{stateText(j)}
-									{j.next_at && (
+					<Table
+						rows={list.rows}
+						list={list}
+						id={(j) => j.id}
+						columns={[
+							{
+								head: "Job",
+								value: (j) => j.name,
+								show: (j) => (
+									<>
+										<Link className="link font-medium" to={`/jobs/${j.id}`}>
+											{j.name}
+										</Link>
 										<span className="block text-faint text-sm">
-											next <Ago at={j.next_at} />
+											{[workText(j.work) !== j.name && workText(j.work), whenText(j.when)].filter(Boolean).join(", ")}
 										</span>
-									)}
-								</td>
-								<td className="w-[40%] py-2 pr-4">
-									<Progress counts={j.counts} />
-								</td>
-								<td className="py-2 pr-4">
-									<Ago at={j.begin_at} />
-								</td>
-								<td className="py-2 pr-4">{j.created_by}</td>
-							</tr>
-						))}
-					</Table>
+									</>
+								),
+							},
+							{
+								head: "State",
+								className: "whitespace-nowrap",
+								show: (j) => (
+									<>
+										{stateText(j)}
+										{j.next_at && (
+											<span className="block text-faint text-sm">
+												next <Ago at={j.next_at} />
+											</span>
+										)}
+									</>
+								),
+							},
+							{ head: "Runs", className: "w-[40%]", show: (j) => <Progress counts={j.counts} /> },
+							{ head: "Begun", value: (j) => j.begin_at, show: (j) => <Ago at={j.begin_at} /> },
+							{ head: "By", value: (j) => j.created_by },
+						]}
+					/>
 				)}
-				<More list={list} />
 			</div>
 		</div>
 	);

@@ -1,8 +1,8 @@
 import { useMutation } from "@tanstack/react-query";
 import { useState } from "react";
 import { useNavigate } from "react-router";
-import { Labelled } from "../access/Door";
 import { answer, api, ProblemError } from "../api/client";
+import { Labelled } from "../parts/Labelled";
 import { ProblemAlert } from "../parts/ProblemAlert";
 
 /** Tries a script that is not saved yet on one device. */

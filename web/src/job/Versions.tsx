@@ -1,16 +1,15 @@
 import { useQuery } from "@tanstack/react-query";
 import { diffLines } from "diff";
 import { useState } from "react";
+import { read } from "../api/queries";
 import { ProblemAlert, Waiting } from "../parts/ProblemAlert";
 import { Ago } from "../parts/time";
 
-type Version = { version: number; file: string; changed_at: string; changed_by: string };
-
 /** What something of a library was, and what each version changed. */
-export function Versions({ of, read }: { of: string; read: (signal: AbortSignal) => Promise<{ items: Version[] }> }) {
+export function Versions({ path, id }: { path: "/scripts/{id}/versions" | "/packages/{id}/versions"; id: string }) {
 	const [open, setOpen] = useState(false);
 	const [chosen, setChosen] = useState<number>();
-	const list = useQuery({ queryKey: ["versions", of], queryFn: ({ signal }) => read(signal), enabled: open });
+	const list = useQuery({ ...read(path, { path: { id }, query: { limit: 50 } }), enabled: open });
 	const items = list.data?.items ?? [];
 	const at = items.findIndex((v) => v.version === chosen);
 	return (

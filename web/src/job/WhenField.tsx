@@ -1,7 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
-import { Labelled } from "../access/Door";
 import type { Schemas } from "../api/client";
 import { checksQuery } from "../health/alerts";
+import { Labelled } from "../parts/Labelled";
 
 type When = Schemas["JobWhen"];
 

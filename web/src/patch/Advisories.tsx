@@ -1,12 +1,12 @@
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useSearchParams } from "react-router";
-import { answer, api, type Schemas } from "../api/client";
+import type { Schemas } from "../api/client";
+import { read, usePages } from "../api/queries";
 import { Choice } from "../parts/Editor";
 import { Empty, ProblemAlert, Waiting } from "../parts/ProblemAlert";
-import { More, Table } from "../parts/Table";
+import { Table } from "../parts/Table";
 import { Ago } from "../parts/time";
-import { usePages } from "../parts/usePages";
 import { AdvisoryLink, Attacked, Badness, Heading } from "./words";
 
 const kinds = ["all", "exploited"] as const;
@@ -18,29 +18,18 @@ export function Advisories() {
 	const [search, setSearch] = useState("");
 	const [kind, setKind] = useState<(typeof kinds)[number]>("all");
 	const list = usePages(
-		["advisories", search, kind, device],
-		(cursor, signal) =>
-			answer(
-				api.GET("/advisories", {
-					params: {
-						query: {
-							cursor,
-							limit: 100,
-							search: search || undefined,
-							exploited: kind === "exploited" || undefined,
-							device,
-						},
-					},
-					signal,
-				}),
-			),
-		60_000,
+		"/advisories",
+		{
+			query: {
+				limit: 100,
+				search: search || undefined,
+				exploited: kind === "exploited" || undefined,
+				device,
+			},
+		},
+		{ refetchInterval: 60_000 },
 	);
-	const one = useQuery({
-		queryKey: ["device", device],
-		queryFn: ({ signal }) => answer(api.GET("/devices/{id}", { params: { path: { id: device ?? "" } }, signal })),
-		enabled: !!device,
-	});
+	const one = useQuery({ ...read("/devices/{id}", { path: { id: device ?? "" } }), enabled: !!device });
 	return (
 		<div>
 			<Heading title="Advisories">
@@ -82,42 +71,44 @@ export function Advisories() {
 					</Empty>
 				)}
 				{list.rows.length > 0 && (
-					<Table heads={["Weakness", "How bad", "Software", "Devices", "Published", "What mends it"]}>
-						{list.rows.map((a) => (
-							<Row key={a.id} of={a} />
-						))}
-					</Table>
+					<Table
+						rows={list.rows}
+						list={list}
+						id={(a) => a.id}
+						columns={[
+							{
+								head: "Weakness",
+								className: "max-w-md",
+								value: (a) => a.summary,
+								show: (a) => (
+									<>
+										<span className="font-medium">{a.summary}</span>
+										<span className="block text-faint text-sm">
+											<AdvisoryLink id={a.id} />
+											{a.aliases.length > 0 && ` · ${a.aliases.slice(0, 4).join(", ")}`}
+										</span>
+									</>
+								),
+							},
+							{ head: "How bad", show: (a) => <HowBad of={a} /> },
+							{ head: "Software", show: (a) => a.packages.join(", ") },
+							{
+								head: "Devices",
+								className: "tabular-nums",
+								value: (a) => a.devices,
+								show: (a) => (
+									<Link className="link" to={`/advisories/${encodeURIComponent(a.id)}`}>
+										{a.devices}
+									</Link>
+								),
+							},
+							{ head: "Published", value: (a) => a.published, show: (a) => a.published && <Ago at={a.published} /> },
+							{ head: "What mends it", show: (a) => <Mends of={a} /> },
+						]}
+					/>
 				)}
-				<More list={list} />
 			</div>
 		</div>
-	);
-}
-
-function Row({ of: a }: { of: Schemas["Advisory"] }) {
-	return (
-		<tr className="border-line border-b align-top">
-			<td className="max-w-md py-2 pr-4">
-				<span className="font-medium">{a.summary}</span>
-				<span className="block text-faint text-sm">
-					<AdvisoryLink id={a.id} />
-					{a.aliases.length > 0 && ` · ${a.aliases.slice(0, 4).join(", ")}`}
-				</span>
-			</td>
-			<td className="py-2 pr-4">
-				<HowBad of={a} />
-			</td>
-			<td className="py-2 pr-4">{a.packages.join(", ")}</td>
-			<td className="py-2 pr-4 tabular-nums">
-				<Link className="link" to={`/advisories/${encodeURIComponent(a.id)}`}>
-					{a.devices}
-				</Link>
-			</td>
-			<td className="py-2 pr-4">{a.published && <Ago at={a.published} />}</td>
-			<td className="py-2">
-				<Mends of={a} />
-			</td>
-		</tr>
 	);
 }
 
@@ -162,8 +153,7 @@ export function Mends({ of: a }: { of: Schemas["Advisory"] }) {
 /** From which feeds the advisories are, and how fresh those are. */
 function Feeds() {
 	const feeds = useQuery({
-		queryKey: ["advisories", "feeds"],
-		queryFn: ({ signal }) => answer(api.GET("/advisory-feeds", { params: { query: { limit: 20 } }, signal })),
+		...read("/advisory-feeds", { query: { limit: 20 } }),
 		refetchInterval: (q) => ((q.state.data?.items[0]?.pending ?? 0) > 0 ? 2_000 : 60_000),
 	});
 	if (!feeds.data) return null;

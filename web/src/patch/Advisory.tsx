@@ -1,31 +1,20 @@
 import { useQuery } from "@tanstack/react-query";
 import { Link, useParams } from "react-router";
-import { answer, api } from "../api/client";
+import { read, usePages } from "../api/queries";
 import { ProblemAlert, Waiting } from "../parts/ProblemAlert";
-import { More, Table } from "../parts/Table";
+import { Table } from "../parts/Table";
 import { Ago } from "../parts/time";
-import { usePages } from "../parts/usePages";
 import { HowBad, Mends } from "./Advisories";
 import { Heading } from "./words";
 
 /** One weakness: what it is, which software has it, on which devices, and what mends it. */
 export function Advisory() {
 	const { id = "" } = useParams();
-	const one = useQuery({
-		queryKey: ["advisories", id],
-		queryFn: ({ signal }) => answer(api.GET("/advisories/{advisory}", { params: { path: { advisory: id } }, signal })),
-		refetchInterval: 60_000,
-	});
+	const one = useQuery({ ...read("/advisories/{advisory}", { path: { advisory: id } }), refetchInterval: 60_000 });
 	const list = usePages(
-		["advisories", id, "devices"],
-		(cursor, signal) =>
-			answer(
-				api.GET("/advisories/{advisory}/devices", {
-					params: { path: { advisory: id }, query: { cursor, limit: 100 } },
-					signal,
-				}),
-			),
-		60_000,
+		"/advisories/{advisory}/devices",
+		{ path: { advisory: id }, query: { limit: 100 } },
+		{ refetchInterval: 60_000 },
 	);
 	if (one.isPending) return <Waiting what="the advisory" />;
 	if (one.isError) return <ProblemAlert error={one.error} retry={() => one.refetch()} />;
@@ -92,36 +81,46 @@ export function Advisory() {
 					)}
 					{list.isError && <ProblemAlert error={list.error} retry={() => list.refetch()} />}
 					{list.rows.length > 0 && (
-						<Table heads={["Device", "Has", "Mended in"]}>
-							{list.rows.map((d) => (
-								<tr key={d.device_id} className="border-line border-b align-top">
-									<td className="py-1.5 pr-4">
-										<Link className="link font-medium" to={`/devices/${d.device_id}`}>
-											{d.device}
-										</Link>
-										<span className="block text-faint text-sm">
-											{d.organisation}, {d.site}
-										</span>
-									</td>
-									<td className="py-1.5 pr-4">
-										{d.software.map((s) => (
+						<Table
+							rows={list.rows}
+							list={list}
+							id={(d) => d.device_id}
+							columns={[
+								{
+									head: "Device",
+									value: (d) => d.device,
+									show: (d) => (
+										<>
+											<Link className="link font-medium" to={`/devices/${d.device_id}`}>
+												{d.device}
+											</Link>
+											<span className="block text-faint text-sm">
+												{d.organisation}, {d.site}
+											</span>
+										</>
+									),
+								},
+								{
+									head: "Has",
+									show: (d) =>
+										d.software.map((s) => (
 											<span key={s.name + s.version} className="block">
 												{s.name} {s.version}
 											</span>
-										))}
-									</td>
-									<td className="py-1.5">
-										{d.software.map((s) => (
+										)),
+								},
+								{
+									head: "Mended in",
+									show: (d) =>
+										d.software.map((s) => (
 											<span key={s.name + s.version} className="block">
 												{s.fixed || <span className="text-gorse">no version is known</span>}
 											</span>
-										))}
-									</td>
-								</tr>
-							))}
-						</Table>
+										)),
+								},
+							]}
+						/>
 					)}
-					<More list={list} />
 				</section>
 			</div>
 		</div>

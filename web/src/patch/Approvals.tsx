@@ -1,15 +1,15 @@
-import { useMutation, useQueryClient } from "@tanstack/react-query";
+import { useMutation } from "@tanstack/react-query";
 import { useState } from "react";
 import { useSearchParams } from "react-router";
-import { Labelled } from "../access/Door";
-import { useMayEverywhere } from "../access/me";
 import { answer, api, type Schemas } from "../api/client";
-import { ScopeField, scopeText } from "../health/scope";
+import { useMayEverywhere } from "../api/me";
+import { usePages, useReadAnew } from "../api/queries";
+import { ScopeField, scopeText } from "../fleet/scope";
 import { Editor, RowActions } from "../parts/Editor";
+import { Labelled } from "../parts/Labelled";
 import { Empty, ProblemAlert, Waiting } from "../parts/ProblemAlert";
-import { More, Table } from "../parts/Table";
+import { Table } from "../parts/Table";
 import { Ago } from "../parts/time";
-import { usePages } from "../parts/usePages";
 import { Heading } from "./words";
 
 type Rule = Schemas["ApprovalRule"];
@@ -20,19 +20,13 @@ const does = { approve: "approves", hold: "holds", exclude: "excludes" };
 /** The rules that approve, hold or exclude updates. */
 export function Approvals() {
 	const [params, setParams] = useSearchParams();
-	const queries = useQueryClient();
 	const may = useMayEverywhere("updates.administer");
 	const asked = params.get("update");
 	const [editing, setEditing] = useState<Rule | undefined>(
 		asked ? { name: asked, do: "hold", scope: { kind: "everywhere" }, names: [asked] } : undefined,
 	);
-	const list = usePages(["approvals"], (cursor, signal) =>
-		answer(api.GET("/approvals", { params: { query: { cursor, limit: 200 } }, signal })),
-	);
-	const readAnew = () => {
-		for (const key of ["approvals", "updates", "exposure", "device-updates"])
-			queries.invalidateQueries({ queryKey: [key] });
-	};
+	const list = usePages("/approvals", { query: { limit: 200 } });
+	const readAnew = useReadAnew(["/approvals", "/updates", "/exposure", "/devices/{id}/updates"]);
 	const remove = useMutation({
 		mutationFn: (id: string) => answer(api.DELETE("/approvals/{id}", { params: { path: { id } } })),
 		onSettled: readAnew,
@@ -76,39 +70,58 @@ export function Approvals() {
 					</Empty>
 				)}
 				{list.rows.length > 0 && (
-					<Table heads={["Rule", "Does", "Which updates", "Set for", "Until", "Changed", ""]}>
-						{list.rows.map((a) => (
-							<tr key={a.rule.id} className="border-line border-b align-top">
-								<td className="py-1.5 pr-4 font-medium">{a.rule.name}</td>
-								<td
-									className={`py-1.5 pr-4 ${a.rule.do === "approve" ? "text-moss" : a.rule.do === "hold" ? "text-gorse" : "text-mist"}`}
-								>
-									{does[a.rule.do]}
-								</td>
-								<td className="py-1.5 pr-4">
-									{which(a.rule)}
-									{a.rule.reason && <span className="block text-faint text-sm">{a.rule.reason}</span>}
-								</td>
-								<td className="py-1.5 pr-4">{scopeText(a.rule.scope, a.scope_name)}</td>
-								<td className="py-1.5 pr-4">{a.rule.until && <Ago at={a.rule.until} />}</td>
-								<td className="py-1.5 pr-4">
-									<Ago at={a.changed_at} />
-									<span className="block text-faint text-sm">{a.changed_by}</span>
-								</td>
-								<td className="py-1 text-right whitespace-nowrap">
-									{may && (
+					<Table
+						rows={list.rows}
+						list={list}
+						id={(a) => a.rule.id ?? ""}
+						columns={[
+							{ head: "Rule", className: "font-medium", value: (a) => a.rule.name },
+							{
+								head: "Does",
+								className: (a) =>
+									a.rule.do === "approve" ? "text-moss" : a.rule.do === "hold" ? "text-gorse" : "text-mist",
+								show: (a) => does[a.rule.do],
+							},
+							{
+								head: "Which updates",
+								show: (a) => (
+									<>
+										{which(a.rule)}
+										{a.rule.reason && <span className="block text-faint text-sm">{a.rule.reason}</span>}
+									</>
+								),
+							},
+							{
+								head: "Set for",
+								value: (a) => scopeText(a.rule.scope, a.scope_name),
+								show: (a) => scopeText(a.rule.scope, a.scope_name),
+							},
+							{ head: "Until", value: (a) => a.rule.until, show: (a) => a.rule.until && <Ago at={a.rule.until} /> },
+							{
+								head: "Changed",
+								value: (a) => a.changed_at,
+								show: (a) => (
+									<>
+										<Ago at={a.changed_at} />
+										<span className="block text-faint text-sm">{a.changed_by}</span>
+									</>
+								),
+							},
+							{
+								head: "",
+								className: "text-right whitespace-nowrap",
+								show: (a) =>
+									may && (
 										<RowActions
 											name={a.rule.name}
 											onChange={() => setEditing(a.rule)}
 											onRemove={() => remove.mutate(a.rule.id ?? "")}
 										/>
-									)}
-								</td>
-							</tr>
-						))}
-					</Table>
+									),
+							},
+						]}
+					/>
 				)}
-				<More list={list} />
 			</div>
 		</div>
 	);

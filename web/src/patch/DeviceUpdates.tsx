@@ -1,7 +1,8 @@
 import { useMutation, useQuery } from "@tanstack/react-query";
 import { Link } from "react-router";
-import { useMay } from "../access/me";
 import { answer, api, type Schemas } from "../api/client";
+import { useMay } from "../api/me";
+import { read } from "../api/queries";
 import { Empty, ProblemAlert, Waiting } from "../parts/ProblemAlert";
 import { Table } from "../parts/Table";
 import { Ago } from "../parts/time";
@@ -10,11 +11,7 @@ import { Released, Severity, stateColour, stateWord } from "./words";
 /** What a device misses, and what rollouts installed. */
 export function DeviceUpdates({ device }: { device: string }) {
 	const may = useMay("updates.act");
-	const one = useQuery({
-		queryKey: ["device-updates", device],
-		queryFn: ({ signal }) => answer(api.GET("/devices/{id}/updates", { params: { path: { id: device } }, signal })),
-		refetchInterval: 30_000,
-	});
+	const one = useQuery({ ...read("/devices/{id}/updates", { path: { id: device } }), refetchInterval: 30_000 });
 	const ask = useMutation({
 		mutationFn: () => answer(api.POST("/updates/asks", { body: { devices: [device] } })),
 	});
@@ -49,25 +46,27 @@ export function DeviceUpdates({ device }: { device: string }) {
 				{ask.isError && <ProblemAlert error={ask.error} />}
 				{d.problem && <p className="mb-2 text-gorse">{d.problem}</p>}
 				{d.missing.length > 0 && (
-					<Table heads={["Update", "What it is", "Released", "Decision"]}>
-						{d.missing.map((x) => (
-							<tr key={x.update.source + x.update.name} className="border-line border-b align-top">
-								<td className="py-1.5 pr-4">
-									<span className="font-medium">{x.update.name}</span>
-									<span className="block text-faint text-sm">
-										{x.update.from} → {x.update.to}
-									</span>
-								</td>
-								<td className="py-1.5 pr-4">
-									<Severity of={x.update} />
-								</td>
-								<td className="py-1.5 pr-4">
-									<Released of={x.update} seen={x.since} />
-								</td>
-								<td className="py-1.5">{decided(x)}</td>
-							</tr>
-						))}
-					</Table>
+					<Table
+						rows={d.missing}
+						id={(x) => x.update.source + x.update.name}
+						columns={[
+							{
+								head: "Update",
+								value: (x) => x.update.name,
+								show: (x) => (
+									<>
+										<span className="font-medium">{x.update.name}</span>
+										<span className="block text-faint text-sm">
+											{x.update.from} → {x.update.to}
+										</span>
+									</>
+								),
+							},
+							{ head: "What it is", show: (x) => <Severity of={x.update} /> },
+							{ head: "Released", show: (x) => <Released of={x.update} seen={x.since} /> },
+							{ head: "Decision", show: (x) => decided(x) },
+						]}
+					/>
 				)}
 			</section>
 			<section>
@@ -75,41 +74,57 @@ export function DeviceUpdates({ device }: { device: string }) {
 				{d.patched.length === 0 ? (
 					<p className="text-faint">No rollout has installed anything here yet.</p>
 				) : (
-					<Table heads={["When", "Update", "State", "Rollout"]}>
-						{d.patched.map((p) => (
-							<tr key={`${p.job_id}${p.source}${p.name}`} className="border-line border-b align-top">
-								<td className="py-1.5 pr-4 text-faint">{p.at && <Ago at={p.at} />}</td>
-								<td className="py-1.5 pr-4">
-									{p.name}
-									<span className="block text-faint text-sm">
-										{p.from} → {p.to}
-									</span>
-									{p.log && (
-										<details className="max-w-md text-sm">
-											<summary className="link cursor-pointer">what it printed</summary>
-											<pre className="mt-1 overflow-x-auto whitespace-pre-wrap font-mono text-xs">{p.log}</pre>
-										</details>
-									)}
-								</td>
-								<td className={`py-1.5 pr-4 ${stateColour(p.state)}`}>
-									<Link className="link" to={`/jobs/${p.job_id}`}>
-										{stateWord(p.state)}
-									</Link>
-									{p.restarted_at && (
+					<Table
+						rows={d.patched}
+						id={(p) => `${p.job_id}${p.source}${p.name}`}
+						columns={[
+							{ head: "When", className: "text-faint", value: (p) => p.at, show: (p) => p.at && <Ago at={p.at} /> },
+							{
+								head: "Update",
+								value: (p) => p.name,
+								show: (p) => (
+									<>
+										{p.name}
 										<span className="block text-faint text-sm">
-											restarted <Ago at={p.restarted_at} />
+											{p.from} → {p.to}
 										</span>
-									)}
-									{p.reason && <span className="block max-w-xs text-faint text-sm">{p.reason}</span>}
-								</td>
-								<td className="py-1.5">
+										{p.log && (
+											<details className="max-w-md text-sm">
+												<summary className="link cursor-pointer">what it printed</summary>
+												<pre className="mt-1 overflow-x-auto whitespace-pre-wrap font-mono text-xs">{p.log}</pre>
+											</details>
+										)}
+									</>
+								),
+							},
+							{
+								head: "State",
+								className: (p) => stateColour(p.state),
+								show: (p) => (
+									<>
+										<Link className="link" to={`/jobs/${p.job_id}`}>
+											{stateWord(p.state)}
+										</Link>
+										{p.restarted_at && (
+											<span className="block text-faint text-sm">
+												restarted <Ago at={p.restarted_at} />
+											</span>
+										)}
+										{p.reason && <span className="block max-w-xs text-faint text-sm">{p.reason}</span>}
+									</>
+								),
+							},
+							{
+								head: "Rollout",
+								value: (p) => p.rollout,
+								show: (p) => (
 									<Link className="link" to={`/rollouts/${p.rollout_id}`}>
 										{p.rollout}
 									</Link>
-								</td>
-							</tr>
-						))}
-					</Table>
+								),
+							},
+						]}
+					/>
 				)}
 			</section>
 		</div>

@@ -1,20 +1,16 @@
 import { Link, useSearchParams } from "react-router";
-import { answer, api, type Schemas } from "../api/client";
+import type { Schemas } from "../api/client";
+import { usePages } from "../api/queries";
 import { Empty, ProblemAlert, Waiting } from "../parts/ProblemAlert";
-import { More, Table } from "../parts/Table";
+import { Table } from "../parts/Table";
 import { Ago } from "../parts/time";
-import { usePages } from "../parts/usePages";
 import { figure, Heading } from "./words";
 
 /** How far behind devices are, the most exposed first. */
 export function Exposure() {
 	const [params, setParams] = useSearchParams();
 	const missing = params.get("missing") ?? undefined;
-	const list = usePages(
-		["exposure", missing],
-		(cursor, signal) => answer(api.GET("/exposure", { params: { query: { cursor, limit: 100, missing } }, signal })),
-		60_000,
-	);
+	const list = usePages("/exposure", { query: { limit: 100, missing } }, { refetchInterval: 60_000 });
 	const totals = list.data?.pages[0]?.totals;
 	return (
 		<div>
@@ -39,27 +35,28 @@ export function Exposure() {
 				)}
 				{list.rows.length > 0 && (
 					<Table
-						heads={[
-							"Device",
-							"Score",
-							"Security updates",
-							"Oldest of them",
-							"Advisories",
-							"Missing in all",
-							"Approved",
-						]}
-					>
-						{list.rows.map((x) => (
-							<tr key={x.device_id} className="border-line border-b align-top">
-								<td className="py-1.5 pr-4">
-									<Link className="link font-medium" to={`/devices/${x.device_id}`}>
-										{x.device}
-									</Link>
-									<span className="block text-faint text-sm">
-										{x.organisation}, {x.site}
-									</span>
-								</td>
-								<td className="w-48 py-1.5 pr-4">
+						rows={list.rows}
+						list={list}
+						id={(x) => x.device_id}
+						columns={[
+							{
+								head: "Device",
+								value: (x) => x.device,
+								show: (x) => (
+									<>
+										<Link className="link font-medium" to={`/devices/${x.device_id}`}>
+											{x.device}
+										</Link>
+										<span className="block text-faint text-sm">
+											{x.organisation}, {x.site}
+										</span>
+									</>
+								),
+							},
+							{
+								head: "Score",
+								className: "w-48",
+								show: (x) => (
 									<span className="flex items-center gap-2">
 										<span className="w-7 text-right tabular-nums">{x.exposure.score.toFixed(0)}</span>
 										<span className="h-2 flex-1 overflow-hidden rounded-full bg-line" aria-hidden="true">
@@ -69,28 +66,49 @@ export function Exposure() {
 											/>
 										</span>
 									</span>
-								</td>
-								<td className="py-1.5 pr-4 tabular-nums">
-									{x.exposure.security}
-									{x.exposure.worst && <span className="text-faint">, the worst {x.exposure.worst}</span>}
-									{x.problem && <span className="block max-w-sm text-gorse text-sm">{x.problem}</span>}
-								</td>
-								<td className="py-1.5 pr-4">{x.exposure.oldest && <Ago at={x.exposure.oldest} />}</td>
-								<td className="py-1.5 pr-4 tabular-nums">
-									{x.weaknesses > 0 && (
-										<Link className="link" to={`/advisories?device=${x.device_id}`}>
-											{x.weaknesses}
-										</Link>
-									)}
-									{x.exploited > 0 && <span className="block text-rowan text-sm">{x.exploited} exploited</span>}
-								</td>
-								<td className="py-1.5 pr-4 tabular-nums">{x.exposure.missing}</td>
-								<td className="py-1.5 pr-4 tabular-nums">{x.approved}</td>
-							</tr>
-						))}
-					</Table>
+								),
+							},
+							{
+								head: "Security updates",
+								className: "tabular-nums",
+								value: (x) => x.exposure.security,
+								show: (x) => (
+									<>
+										{x.exposure.security}
+										{x.exposure.worst && <span className="text-faint">, the worst {x.exposure.worst}</span>}
+										{x.problem && <span className="block max-w-sm text-gorse text-sm">{x.problem}</span>}
+									</>
+								),
+							},
+							{
+								head: "Oldest of them",
+								value: (x) => x.exposure.oldest,
+								show: (x) => x.exposure.oldest && <Ago at={x.exposure.oldest} />,
+							},
+							{
+								head: "Advisories",
+								className: "tabular-nums",
+								value: (x) => x.weaknesses,
+								show: (x) => (
+									<>
+										{x.weaknesses > 0 && (
+											<Link className="link" to={`/advisories?device=${x.device_id}`}>
+												{x.weaknesses}
+											</Link>
+										)}
+										{x.exploited > 0 && <span className="block text-rowan text-sm">{x.exploited} exploited</span>}
+									</>
+								),
+							},
+							{
+								head: "Missing in all",
+								className: "tabular-nums",
+								value: (x) => x.exposure.missing,
+							},
+							{ head: "Approved", className: "tabular-nums", value: (x) => x.approved },
+						]}
+					/>
 				)}
-				<More list={list} />
 			</div>
 		</div>
 	);

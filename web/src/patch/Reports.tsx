@@ -1,9 +1,11 @@
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useMutation, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
-import { Labelled } from "../access/Door";
-import { useMayEverywhere } from "../access/me";
 import { answer, api, type Schemas } from "../api/client";
+import { useMayEverywhere } from "../api/me";
+import { read, useReadAnew } from "../api/queries";
+import { useOrganisations } from "../fleet/organisations";
 import { Choice, Editor, RowActions } from "../parts/Editor";
+import { Labelled } from "../parts/Labelled";
 import { Empty, ProblemAlert, Waiting } from "../parts/ProblemAlert";
 import { Table } from "../parts/Table";
 import { Ago } from "../parts/time";
@@ -16,12 +18,8 @@ export function Reports() {
 	const [organisation, setOrganisation] = useState("");
 	const [days, setDays] = useState<(typeof spans)[number]>(30);
 	const query = { organisation: organisation || undefined, days };
-	const all = useQuery({
-		queryKey: ["compliance", organisation, days],
-		queryFn: ({ signal }) => answer(api.GET("/updates/compliance", { params: { query }, signal })),
-		refetchInterval: 60_000,
-	});
-	const organisations = useOrganisations();
+	const all = useQuery({ ...read("/updates/compliance", { query }), refetchInterval: 60_000 });
+	const organisations = useOrganisations().data?.items ?? [];
 	const file = (format: string) =>
 		`/api/v1/updates/report?format=${format}&days=${days}${organisation ? `&organisation=${organisation}` : ""}`;
 	return (
@@ -65,14 +63,6 @@ export function Reports() {
 	);
 }
 
-function useOrganisations() {
-	const list = useQuery({
-		queryKey: ["organisations"],
-		queryFn: ({ signal }) => answer(api.GET("/organisations", { params: { query: { limit: 500 } }, signal })),
-	});
-	return list.data?.items ?? [];
-}
-
 const share = (t: Schemas["PatchTally"]) => (t.devices ? (100 * t.current) / t.devices : 0);
 
 function Standing({ of: c }: { of: Schemas["Compliance"] }) {
@@ -93,25 +83,41 @@ function Standing({ of: c }: { of: Schemas["Compliance"] }) {
 				</section>
 				<section>
 					<h2 className="mb-2 font-semibold">By site, the least current first</h2>
-					<Table heads={["Site", "Devices", "Current", "", "Late", "Missing"]}>
-						{places.map((p) => (
-							<tr key={p.name} className="border-line border-b">
-								<td className="py-1 pr-4">{p.name}</td>
-								<td className="py-1 pr-4 tabular-nums">{p.tally.devices}</td>
-								<td className="py-1 pr-4 tabular-nums">{p.tally.current}</td>
-								<td className="w-28 py-1 pr-4">
+					<Table
+						rows={places}
+						id={(p) => p.name}
+						columns={[
+							{ head: "Site", value: (p) => p.name },
+							{
+								head: "Devices",
+								className: "tabular-nums",
+								value: (p) => p.tally.devices,
+							},
+							{
+								head: "Current",
+								className: "tabular-nums",
+								value: (p) => p.tally.current,
+							},
+							{
+								head: "",
+								className: "w-28",
+								show: (p) => (
 									<span className="flex items-center gap-2">
 										<span className="h-2 flex-1 overflow-hidden rounded-full bg-line" aria-hidden="true">
 											<span className="block h-full bg-moss" style={{ width: `${share(p.tally)}%` }} />
 										</span>
 										<span className="w-10 text-right tabular-nums">{share(p.tally).toFixed(0)} %</span>
 									</span>
-								</td>
-								<td className="py-1 pr-4 tabular-nums">{p.tally.late}</td>
-								<td className="py-1 tabular-nums">{p.tally.missing}</td>
-							</tr>
-						))}
-					</Table>
+								),
+							},
+							{ head: "Late", className: "tabular-nums", value: (p) => p.tally.late },
+							{
+								head: "Missing",
+								className: "tabular-nums",
+								value: (p) => p.tally.missing,
+							},
+						]}
+					/>
 				</section>
 			</div>
 		</>
@@ -238,14 +244,9 @@ type New = Schemas["NewReportSchedule"];
 /** Which reports are sent by e-mail, to whom and when. */
 function Schedules() {
 	const may = useMayEverywhere("updates.administer");
-	const queries = useQueryClient();
 	const [editing, setEditing] = useState<{ id?: string; schedule: New }>();
-	const readAnew = () => queries.invalidateQueries({ queryKey: ["report-schedules"] });
-	const list = useQuery({
-		queryKey: ["report-schedules"],
-		queryFn: ({ signal }) => answer(api.GET("/report-schedules", { params: { query: { limit: 200 } }, signal })),
-		refetchInterval: 60_000,
-	});
+	const readAnew = useReadAnew("/report-schedules");
+	const list = useQuery({ ...read("/report-schedules", { query: { limit: 200 } }), refetchInterval: 60_000 });
 	const remove = useMutation({
 		mutationFn: (id: string) => answer(api.DELETE("/report-schedules/{id}", { params: { path: { id } } })),
 		onSuccess: readAnew,
@@ -295,21 +296,39 @@ function Schedules() {
 			)}
 			{list.data && rows.length === 0 && !editing && <p className="text-faint">No report is sent to anyone yet.</p>}
 			{rows.length > 0 && (
-				<Table heads={["Report", "About", "To", "Next", "Sent", ""]}>
-					{rows.map((r) => (
-						<tr key={r.id} className="border-line border-b align-top">
-							<td className="py-1.5 pr-4 font-medium">{r.schedule.name}</td>
-							<td className="py-1.5 pr-4">
-								{r.organisation_name ?? "all organisations"}, {r.schedule.days} days
-							</td>
-							<td className="py-1.5 pr-4">{r.schedule.to.join(", ")}</td>
-							<td className="py-1.5 pr-4">{r.next_at ? <Ago at={r.next_at} /> : "not any more"}</td>
-							<td className="py-1.5 pr-4">
-								{r.sent_at ? <Ago at={r.sent_at} /> : "not yet"}
-								{r.problem && <span className="block text-rowan text-sm">{r.problem}</span>}
-							</td>
-							<td className="py-1 text-right whitespace-nowrap">
-								{may && (
+				<Table
+					rows={rows}
+					id={(r) => r.id}
+					columns={[
+						{ head: "Report", className: "font-medium", value: (r) => r.schedule.name },
+						{
+							head: "About",
+							show: (r) => (
+								<>
+									{r.organisation_name ?? "all organisations"}, {r.schedule.days} days
+								</>
+							),
+						},
+						{ head: "To", show: (r) => r.schedule.to.join(", ") },
+						{
+							head: "Next",
+							value: (r) => r.next_at,
+							show: (r) => (r.next_at ? <Ago at={r.next_at} /> : "not any more"),
+						},
+						{
+							head: "Sent",
+							show: (r) => (
+								<>
+									{r.sent_at ? <Ago at={r.sent_at} /> : "not yet"}
+									{r.problem && <span className="block text-rowan text-sm">{r.problem}</span>}
+								</>
+							),
+						},
+						{
+							head: "",
+							className: "text-right whitespace-nowrap",
+							show: (r) =>
+								may && (
 									<>
 										<button
 											type="button"
@@ -326,11 +345,10 @@ function Schedules() {
 											onRemove={() => remove.mutate(r.id)}
 										/>
 									</>
-								)}
-							</td>
-						</tr>
-					))}
-				</Table>
+								),
+						},
+					]}
+				/>
 			)}
 		</section>
 	);
@@ -353,7 +371,7 @@ const rhythms = [
 function ScheduleForm({ id, of, onDone }: { id?: string; of: New; onDone: () => void }) {
 	const [s, setSchedule] = useState(of);
 	const [to, setTo] = useState(of.to.join(", "));
-	const organisations = useOrganisations();
+	const organisations = useOrganisations().data?.items ?? [];
 	const set = (change: Partial<New>) => setSchedule({ ...s, ...change });
 	const save = useMutation({
 		mutationFn: () => {

@@ -1,14 +1,14 @@
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link, useParams } from "react-router";
-import { meQuery, useMay } from "../access/me";
 import { answer, api, type Schemas } from "../api/client";
+import { meQuery, useMay } from "../api/me";
+import { read, usePages } from "../api/queries";
 import { Confirm } from "../parts/Confirm";
 import { ProblemAlert, Waiting } from "../parts/ProblemAlert";
-import { More, Table } from "../parts/Table";
+import { Table } from "../parts/Table";
 import { Ago } from "../parts/time";
 import { Unowned } from "../parts/Unowned";
-import { usePages } from "../parts/usePages";
 import { phaseColour, phaseWord, Severity, States, soakText, stateColour, stateWord } from "./words";
 
 type RolloutOf = Schemas["Rollout"];
@@ -19,14 +19,13 @@ export function Rollout() {
 	const { id = "" } = useParams();
 	const queries = useQueryClient();
 	const one = useQuery({
-		queryKey: ["rollout", id],
-		queryFn: ({ signal }) => answer(api.GET("/rollouts/{id}", { params: { path: { id } }, signal })),
-		refetchInterval: (q) => (q.state.data?.ended_at ? false : 5_000), // events tell sooner of its rings
+		...read("/rollouts/{id}", { path: { id } }),
+		refetchInterval: (q) => (q.state.data?.ended_at ? false : 5_000),
 	});
 	const may = useMay("updates.act");
 	const steer = useMutation({
 		mutationFn: (body: Action) => answer(api.PATCH("/rollouts/{id}", { params: { path: { id } }, body })),
-		onSuccess: (r) => queries.setQueryData(["rollout", id], r),
+		onSuccess: (r) => queries.setQueryData(read("/rollouts/{id}", { path: { id } }).queryKey, r),
 	});
 	if (one.isPending) return <Waiting what="the rollout" />;
 	if (one.isError && !one.data)
@@ -236,17 +235,21 @@ function Brought({
 }) {
 	const may = useMay("updates.act");
 	const without = r.spec.without ?? [];
+	const out = (x: RolloutOf["updates"][number]) => without.includes(x.update.name);
 	return (
 		<section aria-label="Updates">
 			<h2 className="mb-1 font-semibold">Updates</h2>
 			{r.updates.length === 0 && <p className="text-faint">What is installed is chosen as each ring begins.</p>}
 			{r.updates.length > 0 && (
-				<Table heads={["Update", "Devices", ""]}>
-					{r.updates.map((x) => {
-						const out = without.includes(x.update.name);
-						return (
-							<tr key={x.update.source + x.update.name + x.update.to} className="border-line border-b align-top">
-								<td className={`py-1.5 pr-4 ${out ? "text-faint line-through" : ""}`}>
+				<Table
+					rows={r.updates}
+					id={(x) => x.update.source + x.update.name + x.update.to}
+					columns={[
+						{
+							head: "Update",
+							className: (x) => (out(x) ? "text-faint line-through" : ""),
+							show: (x) => (
+								<>
 									<span className="font-medium">{x.update.title || x.update.name}</span>
 									<span className="block text-faint text-sm">
 										{x.update.name} {x.update.to}
@@ -254,29 +257,31 @@ function Brought({
 									<span className="inline-block text-sm">
 										<Severity of={x.update} />
 									</span>
-								</td>
-								<td className="w-36 py-1.5 pr-4">
-									<States counts={x.states} />
-								</td>
-								<td className="py-1 text-right">
-									{may && !r.ended_at && (
-										<button
-											type="button"
-											className="button-quiet whitespace-nowrap"
-											disabled={busy}
-											aria-label={`${out ? "Take in" : "Leave out"} ${x.update.name}`}
-											onClick={() =>
-												onLeaveOut(out ? without.filter((n) => n !== x.update.name) : [...without, x.update.name])
-											}
-										>
-											{out ? "Take in" : "Leave out"}
-										</button>
-									)}
-								</td>
-							</tr>
-						);
-					})}
-				</Table>
+								</>
+							),
+						},
+						{ head: "Devices", className: "w-36", show: (x) => <States counts={x.states} /> },
+						{
+							head: "",
+							className: "text-right",
+							show: (x) =>
+								may &&
+								!r.ended_at && (
+									<button
+										type="button"
+										className="button-quiet whitespace-nowrap"
+										disabled={busy}
+										aria-label={`${out(x) ? "Take in" : "Leave out"} ${x.update.name}`}
+										onClick={() =>
+											onLeaveOut(out(x) ? without.filter((n) => n !== x.update.name) : [...without, x.update.name])
+										}
+									>
+										{out(x) ? "Take in" : "Leave out"}
+									</button>
+								),
+						},
+					]}
+				/>
 			)}
 		</section>
 	);
@@ -286,15 +291,9 @@ function Brought({
 function Devices({ of: r }: { of: RolloutOf }) {
 	const [ring, setRing] = useState("");
 	const list = usePages(
-		["rollout", r.id, "devices", ring],
-		(cursor, signal) =>
-			answer(
-				api.GET("/rollouts/{id}/devices", {
-					params: { path: { id: r.id }, query: { cursor, limit: 100, ring: ring === "" ? undefined : Number(ring) } },
-					signal,
-				}),
-			),
-		r.ended_at ? undefined : 10_000,
+		"/rollouts/{id}/devices",
+		{ path: { id: r.id }, query: { limit: 100, ring: ring === "" ? undefined : Number(ring) } },
+		{ refetchInterval: r.ended_at ? undefined : 10_000 },
 	);
 	return (
 		<section aria-label="Devices">
@@ -315,32 +314,44 @@ function Devices({ of: r }: { of: RolloutOf }) {
 				</select>
 			</div>
 			{list.isError && <ProblemAlert error={list.error} retry={() => list.refetch()} />}
-			<Table heads={["Device", "Ring", "State", "New alerts"]}>
-				{list.rows.map((d) => (
-					<tr key={d.device_id} className="border-line border-b align-top">
-						<td className="py-1.5 pr-4">
+			<Table
+				rows={list.rows}
+				list={list}
+				id={(d) => d.device_id}
+				columns={[
+					{
+						head: "Device",
+						value: (d) => d.device,
+						show: (d) => (
 							<Link className="link font-medium" to={`/devices/${d.device_id}`}>
 								{d.device}
 							</Link>
-						</td>
-						<td className="py-1.5 pr-4 text-faint">{r.rings[d.ring]?.name}</td>
-						<td className={`py-1.5 pr-4 ${stateColour(d.state)}`}>
-							{stateWord(d.state)}
-							{d.ended_at && (
-								<span className="text-faint">
-									{" "}
-									<Ago at={d.ended_at} />
-								</span>
-							)}
-							{d.reason && <span className="block max-w-md text-sm text-word">{d.reason}</span>}
-						</td>
-						<td className="py-1.5 pr-4 tabular-nums">
-							{d.alerts ? <span className="text-rowan">{d.alerts}</span> : ""}
-						</td>
-					</tr>
-				))}
-			</Table>
-			<More list={list} />
+						),
+					},
+					{ head: "Ring", className: "text-faint", show: (d) => r.rings[d.ring]?.name },
+					{
+						head: "State",
+						className: (d) => stateColour(d.state),
+						show: (d) => (
+							<>
+								{stateWord(d.state)}
+								{d.ended_at && (
+									<span className="text-faint">
+										{" "}
+										<Ago at={d.ended_at} />
+									</span>
+								)}
+								{d.reason && <span className="block max-w-md text-sm text-word">{d.reason}</span>}
+							</>
+						),
+					},
+					{
+						head: "New alerts",
+						className: "tabular-nums",
+						show: (d) => (d.alerts ? <span className="text-rowan">{d.alerts}</span> : ""),
+					},
+				]}
+			/>
 		</section>
 	);
 }

@@ -1,10 +1,10 @@
 import { useMutation } from "@tanstack/react-query";
 import { useState } from "react";
 import { useNavigate } from "react-router";
-import { Labelled } from "../access/Door";
 import { answer, api, type Schemas } from "../api/client";
 import { Expression } from "../fleet/Expression";
 import { GroupField } from "../fleet/Groups";
+import { Labelled } from "../parts/Labelled";
 import { ProblemAlert } from "../parts/ProblemAlert";
 import { Ago } from "../parts/time";
 import { Severity, soakText } from "./words";

@@ -1,11 +1,10 @@
 import { useState } from "react";
 import { Link, useSearchParams } from "react-router";
-import { useMay } from "../access/me";
-import { answer, api } from "../api/client";
+import { useMay } from "../api/me";
+import { usePages } from "../api/queries";
 import { Empty, ProblemAlert, Waiting } from "../parts/ProblemAlert";
-import { More, Table } from "../parts/Table";
+import { Table } from "../parts/Table";
 import { Ago } from "../parts/time";
-import { usePages } from "../parts/usePages";
 import { RolloutForm } from "./RolloutForm";
 import { Heading, phaseColour, phaseWord, States } from "./words";
 
@@ -14,11 +13,7 @@ export function Rollouts() {
 	const [params, setParams] = useSearchParams();
 	const may = useMay("updates.act");
 	const [open, setOpen] = useState(params.has("new"));
-	const list = usePages(
-		["rollouts"],
-		(cursor, signal) => answer(api.GET("/rollouts", { params: { query: { cursor, limit: 50 } }, signal })),
-		10_000,
-	);
+	const list = usePages("/rollouts", { query: { limit: 50 } }, { refetchInterval: 10_000 });
 	return (
 		<div>
 			<Heading title="Rollouts">
@@ -50,20 +45,35 @@ export function Rollouts() {
 					</Empty>
 				)}
 				{list.rows.length > 0 && (
-					<Table heads={["Rollout", "State", "Devices, by ring", "Begun", "By"]}>
-						{list.rows.map((r) => (
-							<tr key={r.id} className="border-line border-b align-top">
-								<td className="py-2 pr-4">
+					<Table
+						rows={list.rows}
+						list={list}
+						id={(r) => r.id}
+						columns={[
+							{
+								head: "Rollout",
+								value: (r) => r.spec.name,
+								show: (r) => (
 									<Link className="link font-medium" to={`/rollouts/${r.id}`}>
 										{r.spec.name}
 									</Link>
-								</td>
-								<td className="max-w-72 py-2 pr-4">
-									<span className={`font-medium ${phaseColour(r.phase)}`}>{phaseWord(r.phase)}</span>
-									{!r.ended_at && `, ring ${Math.min(r.at + 1, r.rings.length)} of ${r.rings.length}`}
-									{r.why && <span className="line-clamp-2 text-faint text-sm">{r.why}</span>}
-								</td>
-								<td className="w-[38%] py-2 pr-4">
+								),
+							},
+							{
+								head: "State",
+								className: "max-w-72",
+								show: (r) => (
+									<>
+										<span className={`font-medium ${phaseColour(r.phase)}`}>{phaseWord(r.phase)}</span>
+										{!r.ended_at && `, ring ${Math.min(r.at + 1, r.rings.length)} of ${r.rings.length}`}
+										{r.why && <span className="line-clamp-2 text-faint text-sm">{r.why}</span>}
+									</>
+								),
+							},
+							{
+								head: "Devices, by ring",
+								className: "w-[38%]",
+								show: (r) => (
 									<div
 										className="grid gap-3"
 										style={{ gridTemplateColumns: `repeat(${r.rings.length}, minmax(0, 1fr))` }}
@@ -74,16 +84,13 @@ export function Rollouts() {
 											</div>
 										))}
 									</div>
-								</td>
-								<td className="py-2 pr-4">
-									<Ago at={r.begun_at} />
-								</td>
-								<td className="py-2">{r.begun_by}</td>
-							</tr>
-						))}
-					</Table>
+								),
+							},
+							{ head: "Begun", value: (r) => r.begun_at, show: (r) => <Ago at={r.begun_at} /> },
+							{ head: "By", value: (r) => r.begun_by },
+						]}
+					/>
 				)}
-				<More list={list} />
 			</div>
 		</div>
 	);

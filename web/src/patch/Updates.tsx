@@ -1,12 +1,11 @@
 import { useState } from "react";
 import { Link, useNavigate } from "react-router";
-import { useMay, useMayEverywhere } from "../access/me";
-import { answer, api, type Schemas } from "../api/client";
+import { useMay, useMayEverywhere } from "../api/me";
+import { usePages } from "../api/queries";
 import { Choice } from "../parts/Editor";
 import { Empty, ProblemAlert, Waiting } from "../parts/ProblemAlert";
-import { More, Table } from "../parts/Table";
+import { Table } from "../parts/Table";
 import { bytes } from "../parts/units";
-import { usePages } from "../parts/usePages";
 import { AdvisoryLink, Decisions, Heading, Released, Severity } from "./words";
 
 const classes = ["all", "security", "critical", "definition", "driver", "feature", "other"] as const;
@@ -19,17 +18,11 @@ export function Updates() {
 	const act = useMay("updates.act");
 	const go = useNavigate();
 	const list = usePages(
-		["updates", search, kind],
-		(cursor, signal) =>
-			answer(
-				api.GET("/updates", {
-					params: {
-						query: { cursor, limit: 100, search: search || undefined, class: kind === "all" ? undefined : kind },
-					},
-					signal,
-				}),
-			),
-		60_000,
+		"/updates",
+		{
+			query: { limit: 100, search: search || undefined, class: kind === "all" ? undefined : kind },
+		},
+		{ refetchInterval: 60_000 },
 	);
 	return (
 		<div>
@@ -61,65 +54,85 @@ export function Updates() {
 					</Empty>
 				)}
 				{list.rows.length > 0 && (
-					<Table heads={["Update", "What it is", "Devices", "Released", "What the rules say", ""]}>
-						{list.rows.map((x) => (
-							<Row
-								key={`${x.update.source} ${x.update.name} ${x.update.to}`}
-								of={x}
-								onDecide={may ? () => go(`/approvals?update=${encodeURIComponent(x.update.name)}`) : undefined}
-							/>
-						))}
-					</Table>
+					<Table
+						rows={list.rows}
+						list={list}
+						id={(x) => `${x.update.source} ${x.update.name} ${x.update.to}`}
+						columns={[
+							{
+								head: "Update",
+								show: (x) => (
+									<>
+										<span className="font-medium">{x.update.title || x.update.name}</span>
+										<span className="block text-faint text-sm">
+											{[
+												x.update.title && x.update.name,
+												x.update.to,
+												x.update.source,
+												x.update.vendor,
+												x.update.size && bytes(x.update.size),
+											]
+												.filter(Boolean)
+												.join(" · ")}
+										</span>
+									</>
+								),
+							},
+							{
+								head: "What it is",
+								show: (x) => (
+									<>
+										<Severity of={x.update} />
+										<span className="block text-faint text-sm">
+											{x.update.advisories?.map((id, i) => (
+												<span key={id}>
+													{i > 0 && ", "}
+													<AdvisoryLink id={id} />
+												</span>
+											))}
+											{x.update.advisories && x.update.restart && " · "}
+											{x.update.restart && `restarts the ${x.update.restart}`}
+											{x.update.replaced_by && <span className="block">replaced by {x.update.replaced_by}</span>}
+										</span>
+									</>
+								),
+							},
+							{
+								head: "Devices",
+								className: "tabular-nums",
+								value: (x) => x.devices,
+								show: (x) => (
+									<>
+										<Link className="link" to={`/exposure?missing=${encodeURIComponent(x.update.name)}`}>
+											{x.devices}
+										</Link>
+										{x.blocked > 0 && (
+											<span className="block text-gorse text-sm">{x.blocked} would not install it</span>
+										)}
+									</>
+								),
+							},
+							{ head: "Released", show: (x) => <Released of={x.update} seen={x.first_seen} /> },
+							{ head: "What the rules say", className: "w-56", show: (x) => <Decisions counts={x.states} /> },
+							{
+								head: "",
+								className: "text-right",
+								show: (x) =>
+									may && (
+										<button
+											type="button"
+											className="button-quiet"
+											aria-label={`Decide about ${x.update.name}`}
+											onClick={() => go(`/approvals?update=${encodeURIComponent(x.update.name)}`)}
+										>
+											Decide
+										</button>
+									),
+							},
+						]}
+					/>
 				)}
-				<More list={list} />
 			</div>
 		</div>
-	);
-}
-
-function Row({ of: x, onDecide }: { of: Schemas["MissingUpdate"]; onDecide?: () => void }) {
-	const u = x.update;
-	return (
-		<tr className="border-line border-b align-top">
-			<td className="py-2 pr-4">
-				<span className="font-medium">{u.title || u.name}</span>
-				<span className="block text-faint text-sm">
-					{[u.title && u.name, u.to, u.source, u.vendor, u.size && bytes(u.size)].filter(Boolean).join(" · ")}
-				</span>
-			</td>
-			<td className="py-2 pr-4">
-				<Severity of={u} />
-				<span className="block text-faint text-sm">
-					{u.advisories?.map((id, i) => (
-						<span key={id}>
-							{i > 0 && ", "}
-							<AdvisoryLink id={id} />
-						</span>
-					))}
-					{u.advisories && u.restart && " · "}
-					{u.restart && `restarts the ${u.restart}`}
-					{u.replaced_by && <span className="block">replaced by {u.replaced_by}</span>}
-				</span>
-			</td>
-			<td className="py-2 pr-4 tabular-nums">
-				<Link className="link" to={`/exposure?missing=${encodeURIComponent(u.name)}`}>
-					{x.devices}
-				</Link>
-				{x.blocked > 0 && <span className="block text-gorse text-sm">{x.blocked} would not install it</span>}
-			</td>
-			<td className="py-2 pr-4">
-				<Released of={u} seen={x.first_seen} />
-			</td>
-			<td className="w-56 py-2 pr-4">
-				<Decisions counts={x.states} />
-			</td>
-			<td className="py-1.5 text-right">
-				{onDecide && (
-					<button type="button" className="button-quiet" aria-label={`Decide about ${u.name}`} onClick={onDecide}>
-						Decide
-					</button>
-				)}
-			</td>
-		</tr>
 	);
 }

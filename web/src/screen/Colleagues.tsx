@@ -2,6 +2,7 @@ import { Popover, PopoverButton, PopoverPanel } from "@headlessui/react";
 import { UserPlusIcon } from "@heroicons/react/20/solid";
 import { useMutation, useQuery } from "@tanstack/react-query";
 import { answer, api, type Schemas } from "../api/client";
+import { readAll } from "../api/queries";
 import { ProblemAlert } from "../parts/ProblemAlert";
 import { Ago } from "../parts/time";
 
@@ -41,21 +42,7 @@ function List({
 	onHandOver: (to: Colleague) => void;
 	close: () => void;
 }) {
-	const all = useQuery({
-		queryKey: ["colleagues", device],
-		queryFn: async ({ signal }) => {
-			const found: Colleague[] = [];
-			let cursor: string | undefined;
-			do {
-				const page = await answer(
-					api.GET("/devices/{id}/screen/colleagues", { params: { path: { id: device }, query: { cursor } }, signal }),
-				);
-				found.push(...page.items);
-				cursor = page.next;
-			} while (cursor);
-			return found;
-		},
-	});
+	const all = useQuery(readAll("/devices/{id}/screen/colleagues", { path: { id: device } }));
 	const invite = useMutation({
 		mutationFn: ({ to, handOver }: { to: Colleague; handOver: boolean }) =>
 			answer(

@@ -1,28 +1,21 @@
 import { Dialog, DialogPanel, DialogTitle } from "@headlessui/react";
-import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useMutation, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
-import { Labelled } from "../access/Door";
-import { useMay } from "../access/me";
 import { answer, api } from "../api/client";
+import { useMay } from "../api/me";
+import { read, useReadAnew } from "../api/queries";
+import { Labelled } from "../parts/Labelled";
 import { ProblemAlert } from "../parts/ProblemAlert";
 
 /** The consoles that are reached over a device's network: added, and removed. */
 export function Consoles({ device, onClose }: { device: string; onClose: () => void }) {
-	const queries = useQueryClient();
 	const may = useMay("policy.manage");
 	const [name, setName] = useState("");
 	const [address, setAddress] = useState("");
 	const [password, setPassword] = useState("");
 	const path = { id: device };
-	const all = useQuery({
-		queryKey: ["consoles", device],
-		queryFn: ({ signal }) =>
-			answer(api.GET("/devices/{id}/consoles", { params: { path, query: { limit: 100 } }, signal })),
-	});
-	const changed = () => {
-		queries.invalidateQueries({ queryKey: ["consoles", device] });
-		queries.invalidateQueries({ queryKey: ["desktops", device] });
-	};
+	const all = useQuery(read("/devices/{id}/consoles", { path, query: { limit: 100 } }));
+	const changed = useReadAnew(["/devices/{id}/consoles", "/devices/{id}/screen/desktops"], path);
 	const add = useMutation({
 		mutationFn: () =>
 			answer(

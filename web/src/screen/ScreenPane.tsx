@@ -1,12 +1,12 @@
 import { CameraIcon, ChatBubbleLeftIcon, HandRaisedIcon, Squares2X2Icon } from "@heroicons/react/20/solid";
 import { useContext, useEffect, useRef, useState } from "react";
 import { useNavigate, useSearchParams } from "react-router";
-import { useMay } from "../access/me";
 import type { Device } from "../api/client";
+import { useMay } from "../api/me";
 import { Choice } from "../parts/Editor";
+import { save } from "../parts/save";
 import { bytes } from "../parts/units";
-import { Controls, OnBench, Pane } from "../session/Pane";
-import { save } from "../session/save";
+import { Controls, OnBench, Pane } from "../tools/Pane";
 import { Colleagues } from "./Colleagues";
 import { readClipboard } from "./clipboard";
 import { Ending } from "./Ending";

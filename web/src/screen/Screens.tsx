@@ -2,12 +2,12 @@ import { PencilIcon, XMarkIcon } from "@heroicons/react/20/solid";
 import { useQuery } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
 import { useSearchParams } from "react-router";
-import { Permitted } from "../access/me";
-import { answer, api } from "../api/client";
+import { Permitted } from "../api/me";
+import { read } from "../api/queries";
 import { useDevices } from "../fleet/devices";
 import { Choice } from "../parts/Editor";
 import { Empty, ProblemAlert, Waiting } from "../parts/ProblemAlert";
-import { Headed, OnBench } from "../session/Pane";
+import { Headed, OnBench } from "../tools/Pane";
 import { ScreenPane } from "./ScreenPane";
 
 const ways = ["tiles", "tabs"] as const;
@@ -115,10 +115,7 @@ export default function Screens() {
 /** One of them, with its name above. */
 function Tile({ one, onName, onClose }: { one: One; onName: (name: string) => void; onClose: () => void }) {
 	const [naming, setNaming] = useState(false);
-	const detail = useQuery({
-		queryKey: ["device", one.id],
-		queryFn: ({ signal }) => answer(api.GET("/devices/{id}", { params: { path: { id: one.id } }, signal })),
-	});
+	const detail = useQuery(read("/devices/{id}", { path: { id: one.id } }));
 	if (detail.isPending) return <Waiting what="the device" />;
 	if (detail.isError)
 		return (

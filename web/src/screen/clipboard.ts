@@ -1,5 +1,5 @@
 import type { Schemas } from "../api/client";
-import { pack, unpack } from "../session/run";
+import { pack, unpack } from "../api/lines";
 
 const mostImage = 8 << 20; // bytes, as the device takes them
 

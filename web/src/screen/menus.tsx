@@ -7,8 +7,9 @@ import {
 } from "@heroicons/react/20/solid";
 import { useQuery } from "@tanstack/react-query";
 import { type ReactNode, useState } from "react";
-import { useMay } from "../access/me";
-import { answer, api, type Schemas } from "../api/client";
+import type { Schemas } from "../api/client";
+import { useMay } from "../api/me";
+import { read } from "../api/queries";
 import { Choice } from "../parts/Editor";
 import { Consoles } from "./Consoles";
 import type { Connection } from "./connection";
@@ -27,12 +28,7 @@ export function MonitorMenu({
 	begin?: Schemas["ScreenBegin"];
 }) {
 	const [chosen, setChosen] = useState<string[]>([]);
-	const desktops = useQuery({
-		queryKey: ["desktops", device],
-		queryFn: ({ signal }) =>
-			answer(api.GET("/devices/{id}/screen/desktops", { params: { path: { id: device } }, signal })),
-		staleTime: 10_000,
-	});
+	const desktops = useQuery({ ...read("/devices/{id}/screen/desktops", { path: { id: device } }), staleTime: 10_000 });
 	const [consoles, setConsoles] = useState(false);
 	const list = desktops.data?.items ?? [];
 	const monitors = begin?.monitors ?? [];

@@ -1,6 +1,6 @@
 import { type DragEvent, useState } from "react";
-import { useMay } from "../access/me";
 import type { Device } from "../api/client";
+import { useMay } from "../api/me";
 import { join } from "../files/paths";
 import { send } from "../files/transfers";
 

@@ -1,7 +1,7 @@
 import { useEffect, useRef } from "react";
 import uPlot from "uplot";
 import "uplot/dist/uPlot.min.css";
-import { colour, useDark } from "../theme";
+import { colour, useDark } from "../parts/theme";
 
 /** Times in seconds, then a line of values for each series; null where there is no reading. */
 export type Lines = [number[], ...(number | null)[][]];

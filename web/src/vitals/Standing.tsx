@@ -3,7 +3,8 @@ import { ChartBarIcon } from "@heroicons/react/16/solid";
 import { useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import { Link } from "react-router";
-import { answer, api, type Device } from "../api/client";
+import type { Device } from "../api/client";
+import { read } from "../api/queries";
 import { Choice } from "../parts/Editor";
 import { ProblemAlert, Waiting } from "../parts/ProblemAlert";
 import { bytes } from "../parts/units";
@@ -38,11 +39,7 @@ function Shown({ device: d, of }: { device: Device; of: string }) {
 	];
 	const [chosen, setChosen] = useState(1);
 	const where = among[chosen]?.where;
-	const standing = useQuery({
-		queryKey: ["standing", d.id, of, where],
-		queryFn: ({ signal }) =>
-			answer(api.GET("/devices/{id}/standing", { params: { path: { id: d.id }, query: { of, where } }, signal })),
-	});
+	const standing = useQuery(read("/devices/{id}/standing", { path: { id: d.id }, query: { of, where } }));
 	const s = standing.data;
 	const most = Math.max(1, ...(s?.bins.map((b) => b.count) ?? []));
 	const write = (v: number) => (s?.unit === "B/s" ? `${bytes(v)}/s` : `${Number(v.toPrecision(3))} ${s?.unit ?? ""}`);

@@ -1,7 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { useMemo } from "react";
-import { useMay } from "../access/me";
-import { answer, api } from "../api/client";
+import { useMay } from "../api/me";
+import { read } from "../api/queries";
 
 /** Something on the time axis beside the readings, in seconds since 1970. */
 export type Mark = {
@@ -19,26 +19,16 @@ export function useMarks(id: string, from: number): Mark[] {
 	const since = new Date(Math.floor(from / 600) * 600_000).toISOString(); // so that the question changes rarely
 	const may = useMay("audit.read");
 	const alerts = useQuery({
-		queryKey: ["alerts", "of", id, since],
-		queryFn: ({ signal }) =>
-			answer(api.GET("/alerts", { params: { query: { device: id, from: since, limit: most } }, signal })),
+		...read("/alerts", { query: { device: id, from: since, limit: most } }),
 		placeholderData: (old) => old,
 	}).data;
 	const changes = useQuery({
-		queryKey: ["changes", "of", id, since],
-		queryFn: ({ signal }) =>
-			answer(api.GET("/changes", { params: { query: { device: id, from: since, limit: most } }, signal })),
+		...read("/changes", { query: { device: id, from: since, limit: most } }),
 		placeholderData: (old) => old,
 	}).data;
-	const actions = useQuery({
-		queryKey: ["audit", id, "marks"],
-		queryFn: ({ signal }) => answer(api.GET("/audit", { params: { query: { device: id, limit: most } }, signal })),
-		enabled: may,
-	}).data;
+	const actions = useQuery({ ...read("/audit", { query: { device: id, limit: most } }), enabled: may }).data;
 	const runs = useQuery({
-		queryKey: ["runs", "of", id],
-		queryFn: ({ signal }) =>
-			answer(api.GET("/devices/{id}/runs", { params: { path: { id }, query: { limit: most } }, signal })),
+		...read("/devices/{id}/runs", { path: { id }, query: { limit: most } }),
 		enabled: useMay("scripts.see"),
 	}).data;
 	return useMemo(() => {

@@ -1,0 +1,99 @@
+import { useState } from "react";
+import type { Schemas } from "../api/client";
+import { sweep } from "../api/lines";
+import { Expression } from "../fleet/Expression";
+import { GroupField } from "../fleet/Groups";
+import { Labelled } from "../parts/Labelled";
+import { ProblemAlert } from "../parts/ProblemAlert";
+import { Answers, useAnswers } from "./Answers";
+
+type Kind = Schemas["Question"]["kind"];
+
+const questions: { kind: Kind; label: string; hint: string }[] = [
+	{ kind: "process", label: "Processes of a name", hint: "fenprint*" },
+	{ kind: "service", label: "State of a service", hint: "Spooler" },
+	{ kind: "port", label: "What listens on a port", hint: "445" },
+	{ kind: "file", label: "A file, and its digest", hint: "C:\\Windows\\System32\\fenprint.dll" },
+	{ kind: "item", label: "An item of the inventory", hint: "Fennick Print Driver" },
+	{ kind: "registry", label: "A value of the registry", hint: "HKLM\\SOFTWARE\\Fennick\\Print\\Version" },
+	{ kind: "log-on", label: "Who is signed in, and how long it took", hint: "" },
+	{ kind: "fact", label: "A fact", hint: "kernel" },
+];
+
+/** A question put to all online devices of a group, answered as they reply. */
+export function Sweep() {
+	const [kind, setKind] = useState<Kind>("item");
+	const [name, setName] = useState("");
+	const [group, setGroup] = useState("");
+	const [where, setWhere] = useState("");
+	const { result, error, running, start: begin, stop } = useAnswers();
+	const question = questions.find((q) => q.kind === kind);
+	const start = () =>
+		begin((signal, onEvent) =>
+			sweep(
+				{
+					question: { kind, name, digest: kind === "file" },
+					where: where.trim() || undefined,
+					group: group || undefined,
+				},
+				signal,
+				onEvent,
+			),
+		);
+	return (
+		<div className="mx-auto max-w-6xl px-5 py-5">
+			<h1 className="text-xl font-semibold">Sweep</h1>
+			<p className="mb-3 text-faint">Ask every online device something, now. Nobody at a device notices.</p>
+			<form
+				className="mb-5 space-y-3 rounded-md border border-line bg-panel p-4"
+				onSubmit={(e) => {
+					e.preventDefault();
+					start();
+				}}
+			>
+				<div className="flex flex-wrap items-end gap-3">
+					<Labelled label="Question">
+						<select className="field w-72" value={kind} onChange={(e) => setKind(e.target.value as Kind)}>
+							{questions.map((q) => (
+								<option key={q.kind} value={q.kind}>
+									{q.label}
+								</option>
+							))}
+						</select>
+					</Labelled>
+					{kind !== "log-on" && (
+						<input
+							aria-label="Name"
+							className="field w-96 font-mono text-sm"
+							required
+							placeholder={question?.hint}
+							maxLength={1000}
+							value={name}
+							onChange={(e) => setName(e.target.value)}
+						/>
+					)}
+					<Labelled label="Of">
+						<GroupField group={group} onChange={setGroup} />
+					</Labelled>
+					{running ? (
+						<button type="button" className="button" onClick={stop}>
+							Stop
+						</button>
+					) : (
+						<button type="submit" className="button">
+							Ask
+						</button>
+					)}
+				</div>
+				<details>
+					<summary className="cursor-pointer text-faint">Only devices for which an expression holds</summary>
+					<div className="mt-2">
+						<Expression label="Only where" value={where} onChange={setWhere} />
+					</div>
+				</details>
+			</form>
+			{error !== undefined && <ProblemAlert error={error} />}
+			{result && <Answers result={result} />}
+		</div>
+	);
+}
