@@ -31,11 +31,12 @@ func main() {
 	dir := flag.String("demo", "demo-data", "the demo's `folder`")
 	out := flag.String("out", "docs/screenshots", "`folder` of the pictures")
 	only := flag.String("only", "", "take the pictures whose name contains this alone")
+	pages := flag.String("pages", "", "in place of the docs' pictures, take these `paths` of the console, divided by commas")
 	dark := flag.Bool("dark", false, "show the dark theme")
 	width := flag.Int64("width", 1280, "pixels")
 	height := flag.Int64("height", 800, "pixels")
 	flag.Parse()
-	if err := run(*dir, *out, *only, *dark, *width, *height); err != nil {
+	if err := run(*dir, *out, *only, *pages, *dark, *width, *height); err != nil {
 		fmt.Fprintln(os.Stderr, "shots:", err)
 		os.Exit(1)
 	}
@@ -48,7 +49,7 @@ type shot struct {
 	do         []chromedp.Action[chromedp.Void]
 }
 
-func run(dir, out, only string, dark bool, width, height int64) error {
+func run(dir, out, only, pages string, dark bool, width, height int64) error {
 	var a demo.Access
 	text, err := os.ReadFile(filepath.Join(dir, "demo.json"))
 	if err != nil {
@@ -83,6 +84,13 @@ func run(dir, out, only string, dark bool, width, height int64) error {
 	shots, err := list(ctx, a)
 	if err != nil {
 		return err
+	}
+	if pages != "" {
+		shots = slices.DeleteFunc(shots, func(s shot) bool { return s.name != "sign-in" })
+		for path := range strings.SplitSeq(pages, ",") {
+			name := strings.NewReplacer("/", "-", "?", "-", "=", "-", "&", "-").Replace(path)
+			shots = append(shots, shot{name: strings.Trim(name, "-"), path: path})
+		}
 	}
 	signedIn := false
 	for _, s := range shots {

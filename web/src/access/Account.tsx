@@ -358,7 +358,7 @@ function SignIns() {
 						},
 						{
 							head: "",
-							className: "text-right",
+							actions: true,
 							show: (s) =>
 								s.current ? (
 									<span className="px-2.5 text-faint">here</span>

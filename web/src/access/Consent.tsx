@@ -86,7 +86,7 @@ export function Consent() {
 						{ head: "Nobody there", show: (r) => (r.mode === "ask" ? (r.absent ? "begins" : "is refused") : "") },
 						{
 							head: "",
-							className: "text-right",
+							actions: true,
 							show: (r) =>
 								may && (
 									<RowActions

@@ -167,7 +167,7 @@ function Persons() {
 						},
 						{
 							head: "",
-							className: "text-right whitespace-nowrap",
+							actions: true,
 							show: (p) => (
 								<>
 									<button

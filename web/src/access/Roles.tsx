@@ -94,7 +94,7 @@ export function Roles() {
 					{ head: "People", className: "tabular-nums", value: (r) => r.people },
 					{
 						head: "",
-						className: "text-right whitespace-nowrap",
+						actions: true,
 						show: (r) =>
 							!r.built_in && (
 								<>

@@ -204,7 +204,7 @@ function TokenTable({ all, onRevoke }: { all: Token[]; onRevoke: (id: string) =>
 				},
 				{
 					head: "",
-					className: "text-right",
+					actions: true,
 					show: (t) =>
 						!t.revoked_at && (
 							<button

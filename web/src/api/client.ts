@@ -29,32 +29,43 @@ export function setProver(ask: typeof prover) {
 
 let proving: Promise<boolean> | undefined;
 
+/** How many proofs were given so far: a request that was sent before the last one need not ask for another. */
+let proofs = 0;
+export const proofsGiven = () => proofs;
+
 /** Asks once, however many requests wait for it. */
 async function askProof() {
-	proving ??= prover?.().finally(() => {
-		proving = undefined;
-	});
+	proving ??= prover?.()
+		.then((given) => {
+			if (given) proofs++;
+			return given;
+		})
+		.finally(() => {
+			proving = undefined;
+		});
 	return (await proving) ?? false;
 }
 
 /** Requests as they can be sent again, once their person has proved who they are. */
-const again = new WeakMap<Request, Request>();
+const again = new WeakMap<Request, { request: Request; proofs: number }>();
 
 api.use({
 	onRequest({ request }) {
-		if (request.method === "GET") return request;
-		request.headers.set("X-Moorwatch-Csrf", csrf);
-		again.set(request, request.clone());
+		if (request.method !== "GET") request.headers.set("X-Moorwatch-Csrf", csrf);
+		again.set(request, { request: request.method === "GET" ? request : request.clone(), proofs });
 		return request;
 	},
 	async onResponse({ request, response }) {
-		const kept = again.get(request) ?? (request.method === "GET" ? request : undefined);
-		return kept ? proven(response, () => fetch(kept)) : response;
+		const kept = again.get(request);
+		return kept ? proven(response, kept.proofs, () => fetch(kept.request)) : response;
 	},
 });
 
-/** The answer of a request, sent again once its person has proved who they are where the service asks for that. */
-export async function proven(response: Response, send: () => Promise<Response>): Promise<Response> {
+/**
+ * The answer of a request, sent again once its person has proved who they are where the service asks for that. before
+ * is how many proofs were given when it was sent.
+ */
+export async function proven(response: Response, before: number, send: () => Promise<Response>): Promise<Response> {
 	if (response.status !== 403 || !prover) return response;
 	const problem = asProblem(
 		await response
@@ -63,7 +74,8 @@ export async function proven(response: Response, send: () => Promise<Response>):
 			.catch(() => undefined),
 		403,
 	);
-	return problem.type === "urn:moorwatch:proof-needed" && (await askProof()) ? send() : response;
+	if (problem.type !== "urn:moorwatch:proof-needed") return response;
+	return proofs > before || (await askProof()) ? send() : response;
 }
 
 /** What the service refused, as something that can be thrown. */

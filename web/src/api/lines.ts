@@ -1,4 +1,4 @@
-import { asProblem, currentCsrf, ProblemError, proven, type Schemas } from "./client";
+import { asProblem, currentCsrf, ProblemError, proofsGiven, proven, type Schemas } from "./client";
 
 /**
  * Calls the service and hands on the objects of its answer, one a line, as they come. It stands
@@ -12,8 +12,9 @@ export async function lines<T>(path: string, signal: AbortSignal, onEvent: (e: T
 			body: body === undefined ? undefined : JSON.stringify(body),
 			signal,
 		});
+	const before = proofsGiven();
 	const answer = await send()
-		.then((response) => proven(response, send))
+		.then((response) => proven(response, before, send))
 		.catch((error) => {
 			if (signal.aborted) throw error;
 			throw new ProblemError({

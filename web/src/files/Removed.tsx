@@ -45,7 +45,7 @@ export function Removed({ device, onClose }: { device: Device; onClose: () => vo
 						{ head: "Size", className: "tabular-nums", show: (r) => (r.kind === "folder" ? "folder" : bytes(r.size)) },
 						{
 							head: "",
-							className: "text-right whitespace-nowrap",
+							actions: true,
 							show: (r) => (
 								<>
 									{act && (

@@ -32,14 +32,16 @@ function tell() {
 }
 
 /** The transfers of this page. */
+export const list = () => shown;
+
+/** Has a function called whenever they change, until what it returns is called. */
+export function listen(read: () => void) {
+	readers.add(read);
+	return () => readers.delete(read);
+}
+
 export function useTransfers() {
-	return useSyncExternalStore(
-		(read) => {
-			readers.add(read);
-			return () => readers.delete(read);
-		},
-		() => shown,
-	);
+	return useSyncExternalStore(listen, list);
 }
 
 /** Sends a file to a device. then is called once it stands there. */

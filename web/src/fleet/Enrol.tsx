@@ -65,12 +65,12 @@ export function Enrol() {
 									</>
 								),
 							},
-							{ head: "Made", className: "pl-6", value: (t) => t.created_at, show: (t) => <Ago at={t.created_at} /> },
+							{ head: "Made", value: (t) => t.created_at, show: (t) => <Ago at={t.created_at} /> },
 							{ head: "By", value: (t) => t.created_by },
 							{ head: "State", show: (t) => state(t) },
 							{
 								head: "",
-								className: "text-right",
+								actions: true,
 								show: (t) =>
 									state(t) === "valid" && (
 										<button

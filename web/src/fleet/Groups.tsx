@@ -96,7 +96,7 @@ export function Groups() {
 						},
 						{
 							head: "",
-							className: "text-right whitespace-nowrap",
+							actions: true,
 							show: (g) =>
 								may && <RowActions name={g.name} onChange={() => setEdited(g)} onRemove={() => remove.mutate(g.id)} />,
 						},

@@ -78,7 +78,7 @@ export function LetIn() {
 					{ head: "Asked", value: (q) => q.asked_at, show: (q) => <Ago at={q.asked_at} /> },
 					{
 						head: "",
-						className: "whitespace-nowrap text-right",
+						actions: true,
 						show: (q) =>
 							manage && (
 								<>

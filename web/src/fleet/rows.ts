@@ -1,4 +1,5 @@
 import type { Device } from "../api/client";
+import { compare } from "../parts/columns";
 
 /** A column of the device list. */
 export type Column = {
@@ -6,14 +7,13 @@ export type Column = {
 	head: string;
 	width: string; // of the grid
 	text: (d: Device) => string;
-	/** What it is sorted by; numbers sort greatest first. */
-	key: (d: Device) => string | number;
+	/** What it is sorted by; numbers sort greatest first, those without any last. */
+	key: (d: Device) => string | number | undefined;
 	right?: boolean;
 };
 
 const system: Record<string, string> = { windows: "Windows", macos: "macOS", linux: "Linux" };
 const harm = { failing: 0, degraded: 1, healthy: 2, silent: 3 } as const;
-const number = (n: number | undefined) => n ?? -1;
 const whole = (n: number | undefined) => (n === undefined ? "" : `${n.toFixed(0)} %`);
 
 export const columns: Column[] = [
@@ -32,7 +32,7 @@ export const columns: Column[] = [
 		head: "Person",
 		width: "minmax(7rem,1fr)",
 		text: (d) => d.people.join(", "),
-		key: (d) => d.people.join(", ") || "\uffff",
+		key: (d) => d.people.join(", "),
 	},
 	{ id: "os", head: "System", width: "6rem", text: (d) => system[d.os] ?? d.os, key: (d) => d.os },
 	{
@@ -47,18 +47,18 @@ export const columns: Column[] = [
 		head: "Address",
 		width: "8rem",
 		text: (d) => d.addresses[0] ?? "",
-		key: (d) => d.addresses[0] ?? "\uffff",
+		key: (d) => d.addresses[0],
 	},
-	{ id: "cpu", head: "CPU", width: "4.2rem", text: (d) => whole(d.cpu), key: (d) => number(d.cpu), right: true },
+	{ id: "cpu", head: "CPU", width: "4.2rem", text: (d) => whole(d.cpu), key: (d) => d.cpu, right: true },
 	{
 		id: "memory",
 		head: "Memory",
 		width: "5rem",
 		text: (d) => whole(d.memory),
-		key: (d) => number(d.memory),
+		key: (d) => d.memory,
 		right: true,
 	},
-	{ id: "disk", head: "Disk", width: "4.2rem", text: (d) => whole(d.disk), key: (d) => number(d.disk), right: true },
+	{ id: "disk", head: "Disk", width: "4.2rem", text: (d) => whole(d.disk), key: (d) => d.disk, right: true },
 	{ id: "model", head: "Model", width: "minmax(8rem,1fr)", text: (d) => d.model, key: (d) => d.model },
 	{ id: "serial", head: "Serial", width: "8rem", text: (d) => d.serial, key: (d) => d.serial },
 	{ id: "agent", head: "Agent", width: "5rem", text: (d) => d.agent_version, key: (d) => d.agent_version },
@@ -90,25 +90,21 @@ export function matches(d: Device, typed: string) {
 
 export type Sort = { id: string; back: boolean };
 
+const none = (key: string | number | undefined) => (key === "" ? undefined : key);
+
 /** The devices that match, sorted; those online stand first whatever the sort. */
 export function arrange(devices: Iterable<Device>, typed: string, sort: Sort) {
 	const column = columns.find((c) => c.id === sort.id) ?? columns[0];
-	const found: { d: Device; key: string | number; name: string }[] = [];
+	const found: { d: Device; key: string | number | undefined; name: string }[] = [];
 	for (const d of devices) {
-		if (matches(d, typed)) found.push({ d, key: column?.key(d) ?? "", name: d.name });
+		if (matches(d, typed)) found.push({ d, key: none(column?.key(d)), name: d.name });
 	}
 	const way = sort.back ? -1 : 1;
 	found.sort((a, b) => {
 		if (a.d.online !== b.d.online) return a.d.online ? -1 : 1;
+		if ((a.key === undefined) !== (b.key === undefined)) return a.key === undefined ? 1 : -1;
 		if (a.key !== b.key) return way * compare(a.key, b.key);
 		return compare(a.name, b.name);
 	});
 	return found.map((f) => f.d);
-}
-
-const collator = new Intl.Collator("en", { numeric: true });
-
-function compare(a: string | number, b: string | number) {
-	if (typeof a === "number" && typeof b === "number") return a - b;
-	return collator.compare(String(a), String(b));
 }

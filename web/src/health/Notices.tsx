@@ -33,7 +33,7 @@ export function Notices() {
 							{ head: "Name", className: "font-medium", value: (c) => c.name },
 							{ head: "Kind", show: (c) => (c.kind === "email" ? "e-mail" : c.kind) },
 							{ head: "To", className: "break-all", value: (c) => c.target },
-							{ head: "", className: "text-right", show: (c) => <ChannelActions channel={c} onChange={readAnew} /> },
+							{ head: "", actions: true, show: (c) => <ChannelActions channel={c} onChange={readAnew} /> },
 						]}
 					/>
 				)}
@@ -221,7 +221,7 @@ function Rules({ channels, onChange }: { channels: Schemas["Channel"][]; onChang
 						},
 						{
 							head: "",
-							className: "text-right whitespace-nowrap",
+							actions: true,
 							show: (x) => (
 								<RowActions
 									name={x.rule.name}

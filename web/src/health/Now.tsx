@@ -72,7 +72,7 @@ export function Now() {
 									</Link>
 								),
 							},
-							{ head: "", className: "w-24 text-right", show: (r) => <Acknowledge alert={r.alert} /> },
+							{ head: "", actions: true, className: "w-24", show: (r) => <Acknowledge alert={r.alert} /> },
 						]}
 					/>
 				</>

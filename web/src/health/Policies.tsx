@@ -109,7 +109,7 @@ export function Policies() {
 						},
 						{
 							head: "",
-							className: "text-right whitespace-nowrap",
+							actions: true,
 							show: (y) =>
 								may && <RowActions name={y.name} onChange={() => setEdited(y)} onRemove={() => remove.mutate(y.id)} />,
 						},

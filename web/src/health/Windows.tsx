@@ -65,7 +65,7 @@ export function Windows() {
 						{ head: "Lasts", show: (w) => span(w.span.minutes * 60) },
 						{
 							head: "",
-							className: "text-right",
+							actions: true,
 							show: (w) => may && <RowActions name={w.name} onRemove={() => remove.mutate(w.id)} />,
 						},
 					]}

@@ -1,6 +1,7 @@
 import { ChevronDownIcon, ChevronUpIcon } from "@heroicons/react/20/solid";
 import { useVirtualizer } from "@tanstack/react-virtual";
 import { type ReactNode, useMemo, useRef, useState } from "react";
+import { compare } from "./columns";
 
 export type GridColumn<T> = {
 	id: string;
@@ -47,9 +48,7 @@ export function Grid<T>({
 		if (!column) return rows;
 		const back = sort.back ? -1 : 1;
 		return rows.toSorted((a, b) => {
-			const [x, y] = [column.value(a), column.value(b)];
-			if (typeof x === "number" && typeof y === "number") return back * (x - y);
-			return back * collator.compare(String(x), String(y));
+			return back * compare(column.value(a), column.value(b));
 		});
 	}, [rows, columns, sort]);
 	const anchor = useRef(0);
@@ -165,5 +164,3 @@ export function Grid<T>({
 		</div>
 	);
 }
-
-const collator = new Intl.Collator(undefined, { numeric: true });

@@ -5,6 +5,7 @@ import { save } from "./save";
 
 export type Column<T> = {
 	head: string; // nothing for a column of signs or actions
+	actions?: boolean; // buttons stand in it, which are higher than text
 	value?: (row: T) => string | number | undefined; // what it is sorted by and saved as, where it can be
 	show?: (row: T, at: number) => ReactNode; // where it is not the value itself
 	right?: boolean; // of numbers
@@ -100,7 +101,7 @@ export function Table<T>({
 									<td
 										key={c.head || i}
 										title={c.title?.(row)}
-										className={`py-1.5 pr-4 ${c.right ? "text-right tabular-nums" : ""} ${of(c.className, row)}`}
+										className={`${c.actions ? "py-1 text-right whitespace-nowrap" : "py-1.5 pr-4"} ${c.right ? "text-right tabular-nums" : ""} ${of(c.className, row)}`}
 									>
 										{c.show ? c.show(row, at) : c.value?.(row)}
 									</td>

@@ -5,7 +5,7 @@ type Valued<T> = { head: string; value?: (row: T) => string | number | undefined
 /** By which head rows are sorted, and whether from the greatest down; nothing for their own order. */
 export type Sort = { head: string; back: boolean } | undefined;
 
-const collator = new Intl.Collator(undefined, { numeric: true });
+const collator = new Intl.Collator("en", { numeric: true });
 
 /** Compares two values of a column: numbers as numbers, others as people sort texts with numbers in them. */
 export function compare(x: string | number | undefined, y: string | number | undefined) {

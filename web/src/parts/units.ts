@@ -6,7 +6,7 @@ export function bytes(n: number) {
 		n /= 1000;
 		unit++;
 	}
-	return `${unit === 0 || n >= 99.5 ? n.toFixed(0) : n.toFixed(1)} ${units[unit]}`;
+	return `${unit === 0 || n >= 99.95 ? n.toFixed(0) : n.toFixed(1)} ${units[unit]}`;
 }
 
 /** A size of memory in binary units, as memory is sold. */

@@ -109,7 +109,7 @@ export function Approvals() {
 							},
 							{
 								head: "",
-								className: "text-right whitespace-nowrap",
+								actions: true,
 								show: (a) =>
 									may && (
 										<RowActions

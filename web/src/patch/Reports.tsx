@@ -326,7 +326,7 @@ function Schedules() {
 						},
 						{
 							head: "",
-							className: "text-right whitespace-nowrap",
+							actions: true,
 							show: (r) =>
 								may && (
 									<>

@@ -263,7 +263,7 @@ function Brought({
 						{ head: "Devices", className: "w-36", show: (x) => <States counts={x.states} /> },
 						{
 							head: "",
-							className: "text-right",
+							actions: true,
 							show: (x) =>
 								may &&
 								!r.ended_at && (

@@ -116,7 +116,7 @@ export function Updates() {
 							{ head: "What the rules say", className: "w-56", show: (x) => <Decisions counts={x.states} /> },
 							{
 								head: "",
-								className: "text-right",
+								actions: true,
 								show: (x) =>
 									may && (
 										<button

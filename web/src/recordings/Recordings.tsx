@@ -103,7 +103,7 @@ export function Recordings() {
 						},
 						{
 							head: "",
-							className: "text-right",
+							actions: true,
 							show: (r) => (
 								<Link className="button-quiet" to={`/recordings/${r.id}`} aria-label={`Play the one of ${r.device}`}>
 									Play

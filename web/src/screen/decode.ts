@@ -112,10 +112,14 @@ class Stream {
 		const whole = new Uint8Array(b.length + streamEnd.length);
 		whole.set(b);
 		whole.set(streamEnd, b.length);
-		this.to.write(whole).catch(() => {});
+		// Once it is taken, all that it holds can be read: what is not there then does not come.
+		const taken = this.to.write(whole).then(
+			() => undefined,
+			() => undefined,
+		);
 		const out = new Uint8Array(plain);
 		for (let at = 0; at < plain; ) {
-			const { value } = await this.from.read();
+			const value = (await Promise.race([this.from.read(), taken]))?.value;
 			if (!value || at + value.length > plain) throw new Error("the steps are not compressed as they should be");
 			out.set(value, at);
 			at += value.length;

@@ -21,7 +21,9 @@ export function queryText(q: Query) {
 
 /** Reads a query that was written so; undefined for one that the builder cannot show. */
 export function readQuery(text: string): Query | undefined {
-	const words = text.match(/"(?:[^"\\]|\\.)*"|[=!<>]+|,|[^\s,"=!<>]+/g) ?? [];
+	const word = /"(?:[^"\\]|\\.)*"|[=!<>]+|,|[^\s,"=!<>]+/g;
+	if (text.replace(word, "").trim()) return undefined; // a text that does not end, say
+	const words = text.match(word) ?? [];
 	const q: Query = { name: words.shift() ?? "", fields: [], where: [] };
 	for (let clause = words.shift(); clause; clause = words.shift()) {
 		if (clause === "where" || clause === "and") {

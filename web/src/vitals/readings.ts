@@ -42,29 +42,32 @@ type Point = [at: number, mean: number, least: number, most: number];
 
 /** The history up to the first live reading, then the live readings, a line for each reading. */
 export function useLines(history: Schemas["ReadingHistory"] | undefined, live: Schemas["Vitals"][], follows: boolean) {
-	return useMemo(() => {
-		const begin = follows && live[0] ? Date.parse(live[0].at) / 1000 : Number.POSITIVE_INFINITY;
-		const gap = Math.max(3 * (history?.step_seconds ?? 0), 150);
-		const times = history?.at.map((t) => Date.parse(t) / 1000) ?? [];
-		const now = follows ? live.map((v) => ({ at: Date.parse(v.at) / 1000, values: liveReadings(v) })) : [];
-		return new Map(
-			(history?.readings ?? []).map((r): [string, Line] => {
-				const points: Point[] = [];
-				times.forEach((at, i) => {
-					const s = r.spans[i];
-					if (s && at < begin) points.push([at, s.mean, s.min, s.max]);
-				});
-				for (const { at, values } of now) {
-					const v = values.get(r.name);
-					if (v !== undefined) points.push([at, v, v, v]);
-				}
-				return [
-					r.name,
-					{ name: r.name, title: r.title, unit: r.unit, now: points.at(-1)?.[1], lines: broken(points, gap) },
-				];
-			}),
-		);
-	}, [history, live, follows]);
+	return useMemo(() => toLines(history, follows ? live : []), [history, live, follows]);
+}
+
+/** The lines by the name of their reading; a gap in the history is one in its line. */
+export function toLines(history: Schemas["ReadingHistory"] | undefined, live: Schemas["Vitals"][]) {
+	const begin = live[0] ? Date.parse(live[0].at) / 1000 : Number.POSITIVE_INFINITY;
+	const gap = Math.max(3 * (history?.step_seconds ?? 0), 150);
+	const times = history?.at.map((t) => Date.parse(t) / 1000) ?? [];
+	const now = live.map((v) => ({ at: Date.parse(v.at) / 1000, values: liveReadings(v) }));
+	return new Map(
+		(history?.readings ?? []).map((r): [string, Line] => {
+			const points: Point[] = [];
+			times.forEach((at, i) => {
+				const s = r.spans[i];
+				if (s && at < begin) points.push([at, s.mean, s.min, s.max]);
+			});
+			for (const { at, values } of now) {
+				const v = values.get(r.name);
+				if (v !== undefined) points.push([at, v, v, v]);
+			}
+			return [
+				r.name,
+				{ name: r.name, title: r.title, unit: r.unit, now: points.at(-1)?.[1], lines: broken(points, gap) },
+			];
+		}),
+	);
 }
 
 /** The readings of a live report, by the names that the history has. */
