@@ -79,7 +79,7 @@ func scriptsCommand() *cli.Command {
 				return err
 			}
 			path := c.Args().Get(1)
-			if path == "" {
+			if path == "" || path == "-" {
 				_, err = os.Stdout.WriteString(s.File)
 				return err
 			}

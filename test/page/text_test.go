@@ -154,7 +154,8 @@ func TestDevicesAreFound(t *testing.T) {
 	type device map[string]any
 	d := func(name string, online bool, more device) device {
 		all := device{"id": name, "name": name, "online": online, "organisation": "Larkmoor Libraries", "site": "Central Library",
-			"serial": "", "model": "", "os": "linux", "os_name": "Debian", "addresses": []string{}, "people": []string{}, "condition": "healthy"}
+			"serial": "", "model": "", "os": "linux", "os_name": "Debian", "addresses": []string{}, "people": []string{},
+			"condition": "healthy"}
 		for k, v := range more {
 			all[k] = v
 		}
