@@ -31,7 +31,8 @@ func main() {
 	dir := flag.String("demo", "demo-data", "the demo's `folder`")
 	out := flag.String("out", "docs/screenshots", "`folder` of the pictures")
 	only := flag.String("only", "", "take the pictures whose name contains this alone")
-	pages := flag.String("pages", "", "in place of the docs' pictures, take these `paths` of the console, divided by commas")
+	pages := flag.String("pages", "", "in place of the docs' pictures, take these `paths` of the console, divided by commas; "+
+		"a button to press first stands after a #")
 	dark := flag.Bool("dark", false, "show the dark theme")
 	width := flag.Int64("width", 1280, "pixels")
 	height := flag.Int64("height", 800, "pixels")
@@ -88,8 +89,13 @@ func run(dir, out, only, pages string, dark bool, width, height int64) error {
 	if pages != "" {
 		shots = slices.DeleteFunc(shots, func(s shot) bool { return s.name != "sign-in" })
 		for path := range strings.SplitSeq(pages, ",") {
-			name := strings.NewReplacer("/", "-", "?", "-", "=", "-", "&", "-").Replace(path)
-			shots = append(shots, shot{name: strings.Trim(name, "-"), path: path})
+			name := strings.NewReplacer("/", "-", "?", "-", "=", "-", "&", "-", "#", "-", " ", "-").Replace(path)
+			one := shot{name: strings.Trim(name, "-")}
+			var button string
+			if one.path, button, _ = strings.Cut(path, "#"); button != "" {
+				one.do = []chromedp.Action[chromedp.Void]{chromedp.Sleep(time.Second), press(button), chromedp.Sleep(time.Second)}
+			}
+			shots = append(shots, one)
 		}
 	}
 	signedIn := false

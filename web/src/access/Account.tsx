@@ -3,7 +3,7 @@ import { type FormEvent, type ReactNode, useState } from "react";
 import { answer, api, type Schemas } from "../api/client";
 import { meQuery } from "../api/me";
 import { read, readAnew } from "../api/queries";
-import { Labelled } from "../parts/Labelled";
+import { TextField } from "../parts/fields";
 import { ProblemAlert, Waiting } from "../parts/ProblemAlert";
 import { Copyable } from "../parts/Secret";
 import { Table } from "../parts/Table";
@@ -193,18 +193,16 @@ function FactorForm({
 						<p>Read the picture with the authenticator, or type this into it:</p>
 						<Copyable text={begun.secret} label="the secret" />
 						<div className="w-48">
-							<Labelled label="The code that it shows now">
-								<input
-									className="field tabular-nums"
-									inputMode="numeric"
-									autoComplete="one-time-code"
-									required
-									// biome-ignore lint/a11y/noAutofocus: the person asked for this step
-									autoFocus
-									value={code}
-									onChange={(e) => setCode(e.target.value)}
-								/>
-							</Labelled>
+							<TextField
+								label="The code that it shows now"
+								className="tabular-nums"
+								inputMode="numeric"
+								autoComplete="one-time-code"
+								required
+								autoFocus
+								value={code}
+								onChange={setCode}
+							/>
 						</div>
 					</div>
 				</div>
@@ -213,15 +211,7 @@ function FactorForm({
 					<PasswordField label="Your password" focus value={password} onChange={setPassword} />
 					{action === "passkey" && (
 						<div className="w-64">
-							<Labelled label="A name for the passkey">
-								<input
-									className="field"
-									required
-									maxLength={60}
-									value={name}
-									onChange={(e) => setName(e.target.value)}
-								/>
-							</Labelled>
+							<TextField label="A name for the passkey" required maxLength={60} value={name} onChange={setName} />
 						</div>
 					)}
 				</div>
@@ -269,19 +259,16 @@ function PasswordField({
 }) {
 	return (
 		<div className="w-64">
-			<Labelled label={label}>
-				<input
-					className="field"
-					type="password"
-					autoComplete={fresh ? "new-password" : "current-password"}
-					minLength={fresh ? 10 : undefined}
-					required
-					// biome-ignore lint/a11y/noAutofocus: the person asked for this step
-					autoFocus={focus}
-					value={value}
-					onChange={(e) => onChange(e.target.value)}
-				/>
-			</Labelled>
+			<TextField
+				label={label}
+				type="password"
+				autoComplete={fresh ? "new-password" : "current-password"}
+				minLength={fresh ? 10 : undefined}
+				required
+				autoFocus={focus}
+				value={value}
+				onChange={onChange}
+			/>
 		</div>
 	);
 }

@@ -1,6 +1,7 @@
 import { useDeferredValue, useState } from "react";
 import { Link } from "react-router";
 import { usePages } from "../api/queries";
+import { TextField } from "../parts/fields";
 import { Empty, ProblemAlert, Waiting } from "../parts/ProblemAlert";
 import { Table } from "../parts/Table";
 
@@ -34,14 +35,15 @@ export function Audit() {
 				Who did what, newest first. Each entry is chained to the one before it, so that none can be altered unseen.
 			</p>
 			<div className="mb-3 flex flex-wrap items-center gap-2">
-				<input
+				<TextField
+					label="Search the audit log"
+					hidden
+					className="max-w-xs"
 					type="search"
-					className="field max-w-xs"
-					aria-label="Search the audit log"
 					placeholder="Person, action, device, detail or result"
-					value={typed}
 					maxLength={200}
-					onChange={(e) => setTyped(e.target.value)}
+					value={typed}
+					onChange={setTyped}
 				/>
 				{rows.length === 0 && <span className="text-faint">No entry holds that.</span>}
 				<span className="ml-auto text-faint">Export{text ? " what is found" : ""} as</span>

@@ -6,6 +6,7 @@ import { read, useReadAnew } from "../api/queries";
 import { tools } from "../bench/tools";
 import { ScopeField, scopeText } from "../fleet/scope";
 import { Editor, RowActions } from "../parts/Editor";
+import { CheckField, SelectField } from "../parts/fields";
 import { Labelled } from "../parts/Labelled";
 import { ProblemAlert, Waiting } from "../parts/ProblemAlert";
 import { Table } from "../parts/Table";
@@ -160,34 +161,36 @@ function RuleForm({ rule, onDone }: { rule?: Rule; onDone: () => void }) {
 		<Editor save={save} onCancel={onDone}>
 			<div className="flex flex-wrap items-end gap-3">
 				<ScopeField scope={scope} onChange={setScope} />
-				<Labelled label="With">
-					<select
-						className="field w-44"
-						value={tool}
-						onChange={(e) => {
-							setTool(e.target.value);
-							if (!modesOf(e.target.value).some((m) => m === mode)) setMode(e.target.value === "wall" ? "blur" : "ask");
-						}}
-					>
-						<option value="">every tool</option>
-						{names.map((n) => (
-							<option key={n} value={n}>
-								{toolTitle(n)}
+				<SelectField
+					label="With"
+					className="w-44"
+					value={tool}
+					onChange={(v) => {
+						setTool(v);
+						if (!modesOf(v).some((m) => m === mode)) setMode(v === "wall" ? "blur" : "ask");
+					}}
+				>
+					<option value="">every tool</option>
+					{names.map((n) => (
+						<option key={n} value={n}>
+							{toolTitle(n)}
+						</option>
+					))}
+				</SelectField>
+				<SelectField
+					label="The people there"
+					className="w-72"
+					value={mode}
+					onChange={(v) => setMode(v as keyof typeof modes)}
+				>
+					{modesOf(tool)
+						.map((m) => [m, modes[m]] as const)
+						.map(([m, words]) => (
+							<option key={m} value={m}>
+								{words}
 							</option>
 						))}
-					</select>
-				</Labelled>
-				<Labelled label="The people there">
-					<select className="field w-72" value={mode} onChange={(e) => setMode(e.target.value as keyof typeof modes)}>
-						{modesOf(tool)
-							.map((m) => [m, modes[m]] as const)
-							.map(([m, words]) => (
-								<option key={m} value={m}>
-									{words}
-								</option>
-							))}
-					</select>
-				</Labelled>
+				</SelectField>
 				{mode === "ask" && (
 					<Labelled label="Seconds to answer">
 						<input
@@ -239,9 +242,8 @@ function RuleForm({ rule, onDone }: { rule?: Rule; onDone: () => void }) {
 /** One thing that is so or is not. */
 function Tick({ on, onTurn, children }: { on: boolean; onTurn: (on: boolean) => void; children: ReactNode }) {
 	return (
-		<label className="flex items-center gap-1.5">
-			<input type="checkbox" className="accent-heather" checked={on} onChange={(e) => onTurn(e.target.checked)} />
+		<CheckField className="flex items-center gap-1.5" checked={on} onChange={onTurn}>
 			{children}
-		</label>
+		</CheckField>
 	);
 }

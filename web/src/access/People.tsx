@@ -6,7 +6,7 @@ import { read, usePages, useReadAnew } from "../api/queries";
 import { ScopeField, scopeText } from "../fleet/scope";
 import { Confirm } from "../parts/Confirm";
 import { Choice, Editor } from "../parts/Editor";
-import { Labelled } from "../parts/Labelled";
+import { SelectField, TextField } from "../parts/fields";
 import { ProblemAlert, Waiting } from "../parts/ProblemAlert";
 import { Copyable } from "../parts/Secret";
 import { Table } from "../parts/Table";
@@ -255,22 +255,11 @@ function PersonForm({
 		<Editor save={save} ready={grants.length > 0} onCancel={() => onDone()}>
 			<div className="flex flex-wrap gap-3">
 				<div className="w-72">
-					<Labelled label="Name">
-						<input className="field" required value={name} maxLength={200} onChange={(e) => setName(e.target.value)} />
-					</Labelled>
+					<TextField label="Name" required maxLength={200} value={name} onChange={setName} />
 				</div>
 				{!person && (
 					<div className="w-80">
-						<Labelled label="E-mail">
-							<input
-								className="field"
-								type="email"
-								required
-								value={email}
-								maxLength={320}
-								onChange={(e) => setEmail(e.target.value)}
-							/>
-						</Labelled>
+						<TextField label="E-mail" type="email" required maxLength={320} value={email} onChange={setEmail} />
 					</div>
 				)}
 			</div>
@@ -278,18 +267,19 @@ function PersonForm({
 				<legend className="mb-1 font-medium">Roles</legend>
 				{grants.map((g, i) => (
 					<div key={i} className="flex items-center gap-2">
-						<select
-							className="field w-48"
-							aria-label="Role"
+						<SelectField
+							label="Role"
+							hidden
+							className="w-48"
 							value={g.role}
-							onChange={(e) => put(i, { ...g, role: e.target.value })}
+							onChange={(v) => put(i, { ...g, role: v })}
 						>
 							{roles.map((r) => (
 								<option key={r.name} value={r.name}>
 									{r.name}
 								</option>
 							))}
-						</select>
+						</SelectField>
 						<ScopeField scope={g.scope} not="device" onChange={(scope) => put(i, { role: g.role, scope })} />
 						<button
 							type="button"

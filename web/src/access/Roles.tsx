@@ -4,7 +4,7 @@ import { answer, api, type Schemas } from "../api/client";
 import { read, useReadAnew } from "../api/queries";
 import { Confirm } from "../parts/Confirm";
 import { Editor } from "../parts/Editor";
-import { Labelled } from "../parts/Labelled";
+import { TextField } from "../parts/fields";
 import { ProblemAlert, Waiting } from "../parts/ProblemAlert";
 import { Table } from "../parts/Table";
 
@@ -175,21 +175,18 @@ function RoleForm({ role, all, onDone }: { role?: Role; all: Schemas["Permission
 		<Editor save={save} ready={chosen.size > 0} onCancel={onDone}>
 			<div className="flex flex-wrap gap-3">
 				<div className="w-64">
-					<Labelled label="Name" hint="Small letters, digits and hyphens.">
-						<input
-							className="field"
-							required
-							pattern="[a-z][a-z0-9\-]{1,39}"
-							disabled={role !== undefined}
-							value={name}
-							onChange={(e) => setName(e.target.value)}
-						/>
-					</Labelled>
+					<TextField
+						label="Name"
+						hint="Small letters, digits and hyphens."
+						required
+						pattern="[a-z][a-z0-9\-]{1,39}"
+						disabled={role !== undefined}
+						value={name}
+						onChange={setName}
+					/>
 				</div>
 				<div className="w-96">
-					<Labelled label="What it is for">
-						<input className="field" value={about} maxLength={300} onChange={(e) => setAbout(e.target.value)} />
-					</Labelled>
+					<TextField label="What it is for" maxLength={300} value={about} onChange={setAbout} />
 				</div>
 			</div>
 			<div className="flex flex-wrap gap-10">

@@ -3,7 +3,7 @@ import { useState } from "react";
 import { useLocation, useNavigate } from "react-router";
 import { answer, api, rememberCsrf } from "../api/client";
 import { meQuery } from "../api/me";
-import { Labelled } from "../parts/Labelled";
+import { TextField } from "../parts/fields";
 import { ProblemAlert } from "../parts/ProblemAlert";
 import { Door } from "./Door";
 
@@ -35,38 +35,27 @@ export function SetUp() {
 			>
 				{first && (
 					<>
-						<Labelled label="Your name">
-							<input
-								className="field"
-								autoComplete="name"
-								required
-								value={name}
-								onChange={(e) => setName(e.target.value)}
-							/>
-						</Labelled>
-						<Labelled label="Your e-mail">
-							<input
-								className="field"
-								type="email"
-								autoComplete="username"
-								required
-								value={email}
-								onChange={(e) => setEmail(e.target.value)}
-							/>
-						</Labelled>
+						<TextField label="Your name" autoComplete="name" required value={name} onChange={setName} />
+						<TextField
+							label="Your e-mail"
+							type="email"
+							autoComplete="username"
+							required
+							value={email}
+							onChange={setEmail}
+						/>
 					</>
 				)}
-				<Labelled label="New password" hint="At least 12 characters; a few unrelated words are easiest to remember.">
-					<input
-						className="field"
-						type="password"
-						autoComplete="new-password"
-						required
-						minLength={10}
-						value={password}
-						onChange={(e) => setPassword(e.target.value)}
-					/>
-				</Labelled>
+				<TextField
+					label="New password"
+					hint="At least 12 characters; a few unrelated words are easiest to remember."
+					type="password"
+					autoComplete="new-password"
+					required
+					minLength={10}
+					value={password}
+					onChange={setPassword}
+				/>
 				{setUp.isError && <ProblemAlert error={setUp.error} />}
 				<button type="submit" className="button w-full justify-center py-2" disabled={setUp.isPending}>
 					Set up and sign in

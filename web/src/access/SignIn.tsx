@@ -2,6 +2,7 @@ import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { answer, api, ProblemError, rememberCsrf, type Schemas } from "../api/client";
 import { meQuery } from "../api/me";
+import { TextField } from "../parts/fields";
 import { Labelled } from "../parts/Labelled";
 import { ProblemAlert } from "../parts/ProblemAlert";
 import { Door } from "./Door";
@@ -64,15 +65,14 @@ export function SignIn() {
 					/>
 				</Labelled>
 				{locked && (
-					<Labelled label="Code of your authenticator, to sign in all the same">
-						<input
-							className="field tabular-nums"
-							inputMode="numeric"
-							autoComplete="one-time-code"
-							value={code}
-							onChange={(e) => setCode(e.target.value)}
-						/>
-					</Labelled>
+					<TextField
+						label="Code of your authenticator, to sign in all the same"
+						className="tabular-nums"
+						inputMode="numeric"
+						autoComplete="one-time-code"
+						value={code}
+						onChange={setCode}
+					/>
 				)}
 				{signIn.isError && <ProblemAlert error={signIn.error} />}
 				<button type="submit" className="button w-full justify-center py-2" disabled={signIn.isPending}>

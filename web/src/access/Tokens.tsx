@@ -4,7 +4,7 @@ import { answer, api, type Schemas } from "../api/client";
 import { meQuery } from "../api/me";
 import { read, useReadAnew } from "../api/queries";
 import { ScopeField } from "../fleet/scope";
-import { Labelled } from "../parts/Labelled";
+import { CheckField, NumberField, TextField } from "../parts/fields";
 import { Empty, ProblemAlert, Waiting } from "../parts/ProblemAlert";
 import { Copyable } from "../parts/Secret";
 import { Table } from "../parts/Table";
@@ -104,28 +104,10 @@ function NewToken({ onMade }: { onMade: () => void }) {
 			>
 				<div className="flex flex-wrap items-end gap-3">
 					<div className="w-72">
-						<Labelled label="What is it for?">
-							<input
-								className="field"
-								required
-								maxLength={200}
-								value={name}
-								onChange={(e) => setName(e.target.value)}
-							/>
-						</Labelled>
+						<TextField label="What is it for?" required maxLength={200} value={name} onChange={setName} />
 					</div>
 					<div className="w-32">
-						<Labelled label="Days it holds">
-							<input
-								className="field"
-								type="number"
-								min={1}
-								max={365}
-								required
-								value={days}
-								onChange={(e) => setDays(e.target.valueAsNumber)}
-							/>
-						</Labelled>
+						<NumberField label="Days it holds" min={1} max={365} required value={days} onChange={setDays} />
 					</div>
 					<button
 						type="submit"
@@ -145,26 +127,20 @@ function NewToken({ onMade }: { onMade: () => void }) {
 							<legend className="float-left mr-2">Where</legend>
 							<ScopeField scope={scope} onChange={setScope} />
 						</fieldset>
-						<label className="flex items-center gap-2">
-							<input
-								type="checkbox"
-								checked={chosen === undefined}
-								onChange={(e) => setChosen(e.target.checked ? undefined : ["fleet.read"])}
-							/>
+						<CheckField checked={chosen === undefined} onChange={(v) => setChosen(v ? undefined : ["fleet.read"])}>
 							All that you may do
-						</label>
+						</CheckField>
 						{chosen && (
 							<fieldset className="grid grid-cols-[repeat(auto-fill,minmax(13rem,1fr))] gap-1">
 								<legend className="sr-only">Permissions</legend>
 								{me?.permissions.map((p) => (
-									<label key={p} className="flex items-center gap-2">
-										<input
-											type="checkbox"
-											checked={chosen.includes(p)}
-											onChange={(e) => setChosen(e.target.checked ? [...chosen, p] : chosen.filter((x) => x !== p))}
-										/>
+									<CheckField
+										key={p}
+										checked={chosen.includes(p)}
+										onChange={(v) => setChosen(v ? [...chosen, p] : chosen.filter((x) => x !== p))}
+									>
 										{p}
-									</label>
+									</CheckField>
 								))}
 							</fieldset>
 						)}

@@ -8,6 +8,7 @@ import { send } from "../files/transfers";
 import { Expression } from "../fleet/Expression";
 import { GroupField } from "../fleet/Groups";
 import { Confirm } from "../parts/Confirm";
+import { SelectField } from "../parts/fields";
 import { Labelled } from "../parts/Labelled";
 import { Empty, ProblemAlert } from "../parts/ProblemAlert";
 import { Answers, useAnswers } from "./Answers";
@@ -178,15 +179,13 @@ export function Many() {
 			</p>
 			<div className="mb-5 space-y-3 rounded-md border border-line bg-panel p-4">
 				<div className="flex flex-wrap items-end gap-3">
-					<Labelled label="Action">
-						<select className="field w-60" value={one?.kind} onChange={(e) => setKind(e.target.value)}>
-							{may.map((k) => (
-								<option key={k.kind} value={k.kind}>
-									{k.label}
-								</option>
-							))}
-						</select>
-					</Labelled>
+					<SelectField label="Action" className="w-60" value={one?.kind} onChange={setKind}>
+						{may.map((k) => (
+							<option key={k.kind} value={k.kind}>
+								{k.label}
+							</option>
+						))}
+					</SelectField>
 					<input
 						aria-label="What"
 						className="field w-96 font-mono text-sm"

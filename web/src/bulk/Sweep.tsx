@@ -3,6 +3,7 @@ import type { Schemas } from "../api/client";
 import { sweep } from "../api/lines";
 import { Expression } from "../fleet/Expression";
 import { GroupField } from "../fleet/Groups";
+import { SelectField, TextField } from "../parts/fields";
 import { Labelled } from "../parts/Labelled";
 import { ProblemAlert } from "../parts/ProblemAlert";
 import { Answers, useAnswers } from "./Answers";
@@ -52,24 +53,23 @@ export function Sweep() {
 				}}
 			>
 				<div className="flex flex-wrap items-end gap-3">
-					<Labelled label="Question">
-						<select className="field w-72" value={kind} onChange={(e) => setKind(e.target.value as Kind)}>
-							{questions.map((q) => (
-								<option key={q.kind} value={q.kind}>
-									{q.label}
-								</option>
-							))}
-						</select>
-					</Labelled>
+					<SelectField label="Question" className="w-72" value={kind} onChange={setKind}>
+						{questions.map((q) => (
+							<option key={q.kind} value={q.kind}>
+								{q.label}
+							</option>
+						))}
+					</SelectField>
 					{kind !== "log-on" && (
-						<input
-							aria-label="Name"
-							className="field w-96 font-mono text-sm"
+						<TextField
+							label="Name"
+							hidden
+							className="w-96 font-mono text-sm"
 							required
 							placeholder={question?.hint}
 							maxLength={1000}
 							value={name}
-							onChange={(e) => setName(e.target.value)}
+							onChange={setName}
 						/>
 					)}
 					<Labelled label="Of">

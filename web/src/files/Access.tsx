@@ -4,6 +4,7 @@ import type { Device, Schemas } from "../api/client";
 import { useMay } from "../api/me";
 import { read } from "../api/queries";
 import { Question } from "../parts/Confirm";
+import { SelectField } from "../parts/fields";
 import { Labelled } from "../parts/Labelled";
 import { ProblemAlert, Waiting } from "../parts/ProblemAlert";
 import { change } from "./change";
@@ -83,15 +84,13 @@ function List({ device, path, onClose }: { device: Device; path: string; onClose
 								onChange={(e) => setWho(e.target.value)}
 							/>
 						</Labelled>
-						<Labelled label="May">
-							<select className="field" value={may} onChange={(e) => setMay(e.target.value as May)}>
-								{mays.map(([value, words]) => (
-									<option key={value} value={value}>
-										{words}
-									</option>
-								))}
-							</select>
-						</Labelled>
+						<SelectField label="May" value={may} onChange={setMay}>
+							{mays.map(([value, words]) => (
+								<option key={value} value={value}>
+									{words}
+								</option>
+							))}
+						</SelectField>
 					</div>
 				)}
 				<div className="flex justify-end gap-2">

@@ -6,6 +6,7 @@ import { useSearchParams } from "react-router";
 import { answer, api, type Device, type Schemas } from "../api/client";
 import { useMay } from "../api/me";
 import { AskLine, Confirm } from "../parts/Confirm";
+import { TextField } from "../parts/fields";
 import { Grid, type GridColumn } from "../parts/Grid";
 import { Empty, ProblemAlert, Waiting } from "../parts/ProblemAlert";
 import { Ago } from "../parts/time";
@@ -197,13 +198,14 @@ function Folder({
 						</span>
 					))}
 				</nav>
-				<input
+				<TextField
+					label="Filter files"
+					hidden
+					className="max-w-36 py-0.5"
 					type="search"
-					className="field max-w-36 py-0.5"
-					aria-label="Filter files"
 					placeholder="Filter"
 					value={filter}
-					onChange={(e) => setFilter(e.target.value)}
+					onChange={setFilter}
 				/>
 				<button type="button" className="button-quiet px-1.5" aria-label="Read again" onClick={again}>
 					<ArrowPathIcon className="size-4" />

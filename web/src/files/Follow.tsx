@@ -1,5 +1,6 @@
 import { useEffect, useState } from "react";
 import type { Device, Schemas } from "../api/client";
+import { TextField } from "../parts/fields";
 import { ProblemAlert } from "../parts/ProblemAlert";
 import { StayBox, Tail, useTail } from "../tools/Tail";
 import { useLines } from "../tools/useLines";
@@ -20,13 +21,14 @@ export function Follow({ device, path, onClose }: { device: Device; path: string
 				<span className="truncate font-mono text-sm" title={path}>
 					{path}
 				</span>
-				<input
+				<TextField
+					label="Filter lines"
+					hidden
+					className="ml-auto max-w-48 py-0.5"
 					type="search"
-					className="field ml-auto max-w-48 py-0.5"
-					aria-label="Filter lines"
 					placeholder="Only lines that match"
 					value={typed}
-					onChange={(e) => setTyped(e.target.value)}
+					onChange={setTyped}
 				/>
 				<button type="button" className="button-quiet" onClick={onClose}>
 					Close

@@ -5,6 +5,7 @@ import { useDeferredValue, useEffect, useMemo, useRef, useState } from "react";
 import { Link, useNavigate, useSearchParams } from "react-router";
 import type { Device } from "../api/client";
 import { Condition } from "../parts/Condition";
+import { CheckField, TextField } from "../parts/fields";
 import { Empty, ProblemAlert, Waiting } from "../parts/ProblemAlert";
 import { useDevices } from "./devices";
 import { arrange, type Column, columns, type Sort, usualColumns } from "./rows";
@@ -34,13 +35,14 @@ export function Devices() {
 		<div className="flex h-full flex-col">
 			<div className="flex items-center gap-3 px-5 pt-4 pb-3">
 				<h1 className="text-xl font-semibold">Devices</h1>
-				<input
+				<TextField
+					label="Search devices"
+					hidden
+					className="max-w-xs"
 					type="search"
-					aria-label="Search devices"
 					placeholder="Name, address, person or serial"
-					className="field max-w-xs"
 					value={typed}
-					onChange={(e) => setTyped(e.target.value)}
+					onChange={setTyped}
 				/>
 				<p className="text-faint tabular-nums" role="status">
 					{rows.length === total ? `${total} devices` : `${rows.length} of ${total} devices`}, {online} online
@@ -176,16 +178,15 @@ function Choose({ shown, setShown }: { shown: string[]; setShown: (ids: string[]
 			</PopoverButton>
 			<PopoverPanel anchor="bottom end" className="z-30 w-48 rounded-md border border-line bg-raised p-2 shadow-lg">
 				{columns.map((c) => (
-					<label key={c.id} className="flex items-center gap-2 rounded px-2 py-1 hover:bg-panel">
-						<input
-							type="checkbox"
-							className="accent-heather"
-							checked={shown.includes(c.id)}
-							disabled={c.id === "name"}
-							onChange={(e) => setShown(e.target.checked ? [...shown, c.id] : shown.filter((id) => id !== c.id))}
-						/>
+					<CheckField
+						key={c.id}
+						className="flex items-center gap-2 rounded px-2 py-1 hover:bg-panel"
+						disabled={c.id === "name"}
+						checked={shown.includes(c.id)}
+						onChange={(v) => setShown(v ? [...shown, c.id] : shown.filter((id) => id !== c.id))}
+					>
 						{c.head}
-					</label>
+					</CheckField>
 				))}
 			</PopoverPanel>
 		</Popover>

@@ -3,7 +3,7 @@ import { useState } from "react";
 import { answer, api, type Schemas } from "../api/client";
 import { useMayEverywhere } from "../api/me";
 import { usePages, useReadAnew } from "../api/queries";
-import { Labelled } from "../parts/Labelled";
+import { CheckField, NumberField, SelectField, TextField } from "../parts/fields";
 import { Empty, ProblemAlert, Waiting } from "../parts/ProblemAlert";
 import { Table } from "../parts/Table";
 import { Ago } from "../parts/time";
@@ -136,62 +136,23 @@ function MakeToken() {
 					make.mutate();
 				}}
 			>
-				<Labelled label="Site">
-					<select className="field" required value={isNew ? "new" : place} onChange={(e) => setPlace(e.target.value)}>
-						<option value="">Choose…</option>
-						<SiteOptions />
-						{manage && <option value="new">A new site…</option>}
-					</select>
-				</Labelled>
-				<Labelled label="Devices">
-					<input
-						className="field"
-						type="number"
-						min={1}
-						max={5000}
-						required
-						value={uses}
-						onChange={(e) => setUses(e.target.valueAsNumber)}
-					/>
-				</Labelled>
-				<Labelled label="Hours it holds">
-					<input
-						className="field"
-						type="number"
-						min={1}
-						max={720}
-						required
-						value={hours}
-						onChange={(e) => setHours(e.target.valueAsNumber)}
-					/>
-				</Labelled>
+				<SelectField label="Site" required value={isNew ? "new" : place} onChange={setPlace}>
+					<option value="">Choose…</option>
+					<SiteOptions />
+					{manage && <option value="new">A new site…</option>}
+				</SelectField>
+				<NumberField label="Devices" min={1} max={5000} required value={uses} onChange={setUses} />
+				<NumberField label="Hours it holds" min={1} max={720} required value={hours} onChange={setHours} />
 				<button type="submit" className="button" disabled={make.isPending}>
 					Show how
 				</button>
-				<label className="col-span-4 flex items-center gap-2">
-					<input type="checkbox" checked={asks} onChange={(e) => setApproval(e.target.checked)} />
+				<CheckField className="col-span-4 flex items-center gap-2" checked={asks} onChange={setApproval}>
 					Devices wait here until somebody lets them in
-				</label>
+				</CheckField>
 				{isNew && (
 					<div className="col-span-4 grid grid-cols-2 gap-3">
-						<Labelled label="Organisation">
-							<input
-								className="field"
-								required
-								maxLength={200}
-								value={organisation}
-								onChange={(e) => setOrganisation(e.target.value)}
-							/>
-						</Labelled>
-						<Labelled label="Site of it">
-							<input
-								className="field"
-								required
-								maxLength={200}
-								value={site}
-								onChange={(e) => setSite(e.target.value)}
-							/>
-						</Labelled>
+						<TextField label="Organisation" required maxLength={200} value={organisation} onChange={setOrganisation} />
+						<TextField label="Site of it" required maxLength={200} value={site} onChange={setSite} />
 					</div>
 				)}
 			</form>

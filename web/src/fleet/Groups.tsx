@@ -5,7 +5,7 @@ import { answer, api, type Schemas } from "../api/client";
 import { useMayEverywhere } from "../api/me";
 import { read, useReadAnew } from "../api/queries";
 import { Editor as EditorForm, RowActions } from "../parts/Editor";
-import { Labelled } from "../parts/Labelled";
+import { AreaField, SelectField, TextField } from "../parts/fields";
 import { Empty, ProblemAlert, Waiting } from "../parts/ProblemAlert";
 import { Table } from "../parts/Table";
 import { useDevices } from "./devices";
@@ -155,24 +155,20 @@ function Editor({ group, onDone }: { group?: Group; onDone: () => void }) {
 		<EditorForm save={save} ready={whose !== "" && (!dynamic || expression.trim() !== "")} onCancel={onDone}>
 			<div className="flex flex-wrap items-end gap-4">
 				<div className="w-72">
-					<Labelled label="Name of the group">
-						<input className="field" required maxLength={200} value={name} onChange={(e) => setName(e.target.value)} />
-					</Labelled>
+					<TextField label="Name of the group" required maxLength={200} value={name} onChange={setName} />
 				</div>
 				<div className="w-64">
-					<Labelled label="Whose devices">
-						<select className="field" required value={whose} onChange={(e) => setOf(e.target.value)}>
-							<option value="" disabled>
-								choose an organisation
+					<SelectField label="Whose devices" required value={whose} onChange={setOf}>
+						<option value="" disabled>
+							choose an organisation
+						</option>
+						{organisations?.map((o) => (
+							<option key={o.id} value={o.id}>
+								{o.name}
 							</option>
-							{organisations?.map((o) => (
-								<option key={o.id} value={o.id}>
-									{o.name}
-								</option>
-							))}
-							<option value={every}>every organisation</option>
-						</select>
-					</Labelled>
+						))}
+						<option value={every}>every organisation</option>
+					</SelectField>
 				</div>
 				{[true, false].map((d) => (
 					<label key={String(d)} className="flex items-center gap-1.5 whitespace-nowrap pb-2">
@@ -184,13 +180,13 @@ function Editor({ group, onDone }: { group?: Group; onDone: () => void }) {
 			{dynamic ? (
 				<Expression label="Expression" value={expression} onChange={setExpression} />
 			) : (
-				<textarea
-					aria-label="Devices"
-					className="field"
+				<AreaField
+					label="Devices"
+					hidden
 					rows={4}
 					placeholder="A name on each line"
 					value={typed}
-					onChange={(e) => setTyped(e.target.value)}
+					onChange={setTyped}
 				/>
 			)}
 		</EditorForm>

@@ -2,6 +2,7 @@ import { useMutation, useQuery } from "@tanstack/react-query";
 import { useState } from "react";
 import type { Schemas } from "../api/client";
 import { read } from "../api/queries";
+import { CheckField } from "../parts/fields";
 import { Labelled } from "../parts/Labelled";
 import { ProblemAlert, Waiting } from "../parts/ProblemAlert";
 import { Copyable } from "../parts/Secret";
@@ -55,10 +56,9 @@ export function Install({ token }: { token: string }) {
 						</button>
 					))}
 				</div>
-				<label className="flex items-center gap-2 pb-1.5">
-					<input type="checkbox" checked={screen} onChange={(e) => setScreen(e.target.checked)} />
+				<CheckField className="flex items-center gap-2 pb-1.5" checked={screen} onChange={setScreen}>
 					with the screen
-				</label>
+				</CheckField>
 				<Labelled label="Proxy, where one is needed">
 					<input
 						className="field w-56"

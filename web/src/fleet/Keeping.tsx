@@ -1,6 +1,7 @@
 import { useMutation, useQueryClient } from "@tanstack/react-query";
 import { useState } from "react";
 import { answer, api, type Schemas } from "../api/client";
+import { SelectField } from "../parts/fields";
 import { ProblemAlert } from "../parts/ProblemAlert";
 import { Copyable } from "../parts/Secret";
 import { type Place, SiteOptions, useOrganisations } from "./organisations";
@@ -27,16 +28,17 @@ export function Keeping({ device: d }: { device: Schemas["Device"] }) {
 					move.mutate();
 				}}
 			>
-				<select
-					className="field min-w-0 flex-1"
-					aria-label="Site to move it to"
+				<SelectField
+					label="Site to move it to"
+					hidden
+					className="min-w-0 flex-1"
 					required
 					value={place}
-					onChange={(e) => setPlace(e.target.value)}
+					onChange={setPlace}
 				>
 					<option value="">To which site?</option>
 					<SiteOptions not={d} enabled={open} />
-				</select>
+				</SelectField>
 				<button type="submit" className="button-quiet" disabled={move.isPending}>
 					Move
 				</button>

@@ -1,4 +1,5 @@
 import type { Schemas } from "../api/client";
+import { SelectField } from "../parts/fields";
 import { useDevices } from "./devices";
 import { useGroups } from "./Groups";
 import { useOrganisations } from "./organisations";
@@ -32,12 +33,7 @@ export function ScopeField({
 						: [];
 	return (
 		<div className="flex gap-2">
-			<select
-				aria-label="Set for"
-				className="field w-40"
-				value={scope.kind}
-				onChange={(e) => onChange({ kind: e.target.value as Scope["kind"] })}
-			>
+			<SelectField label="Set for" hidden className="w-40" value={scope.kind} onChange={(v) => onChange({ kind: v })}>
 				{kinds
 					.filter((k) => k !== not)
 					.map((k) => (
@@ -45,14 +41,15 @@ export function ScopeField({
 							{k}
 						</option>
 					))}
-			</select>
+			</SelectField>
 			{scope.kind !== "everywhere" && (
-				<select
-					aria-label={`Which ${scope.kind}`}
-					className="field w-72"
+				<SelectField
+					label={`Which ${scope.kind}`}
+					hidden
+					className="w-72"
 					required
 					value={scope.id ?? ""}
-					onChange={(e) => onChange({ kind: scope.kind, id: e.target.value })}
+					onChange={(v) => onChange({ kind: scope.kind, id: v })}
 				>
 					<option value="">Which {scope.kind}?</option>
 					{choices.map((c) => (
@@ -60,7 +57,7 @@ export function ScopeField({
 							{c.name}
 						</option>
 					))}
-				</select>
+				</SelectField>
 			)}
 		</div>
 	);

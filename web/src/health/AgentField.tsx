@@ -1,4 +1,5 @@
 import type { Schemas } from "../api/client";
+import { CheckField } from "../parts/fields";
 
 type Agent = Schemas["AgentBehaviour"];
 
@@ -38,28 +39,27 @@ export function AgentField({ agent: a, onChange }: { agent: Agent; onChange: (a:
 					onChange={(e) => onChange({ ...a, report_seconds: e.target.valueAsNumber || undefined })}
 				/>
 			</label>
-			<label className="mt-2 flex items-center gap-1.5">
-				<input
-					type="checkbox"
-					checked={a.protect ?? false}
-					onChange={(e) => onChange({ ...a, protect: e.target.checked || undefined })}
-				/>
+			<CheckField
+				className="mt-2 flex items-center gap-1.5"
+				checked={a.protect ?? false}
+				onChange={(v) => onChange({ ...a, protect: v || undefined })}
+			>
 				is taken off its device with a removal code alone
-			</label>
+			</CheckField>
 			<div className="mt-2 flex flex-wrap gap-x-4 gap-y-1">
 				<span className="text-faint">do not offer</span>
 				{capabilities.map((c) => (
-					<label key={c} className="flex items-center gap-1.5">
-						<input
-							type="checkbox"
-							checked={withheld.includes(c)}
-							onChange={(e) => {
-								const next = e.target.checked ? [...withheld, c] : withheld.filter((o) => o !== c);
-								onChange({ ...a, withhold: next.length > 0 ? next : undefined });
-							}}
-						/>
+					<CheckField
+						key={c}
+						className="flex items-center gap-1.5"
+						checked={withheld.includes(c)}
+						onChange={(v) => {
+							const next = v ? [...withheld, c] : withheld.filter((o) => o !== c);
+							onChange({ ...a, withhold: next.length > 0 ? next : undefined });
+						}}
+					>
 						{c}
-					</label>
+					</CheckField>
 				))}
 			</div>
 		</fieldset>

@@ -5,6 +5,7 @@ import type { Schemas } from "../api/client";
 import { meQuery, useMay } from "../api/me";
 import { read } from "../api/queries";
 import { Level } from "../parts/Condition";
+import { AreaField } from "../parts/fields";
 import { Empty, ProblemAlert, Waiting } from "../parts/ProblemAlert";
 import { Table } from "../parts/Table";
 import { Ago } from "../parts/time";
@@ -129,14 +130,14 @@ function Actions({ alert: a }: { alert: Schemas["Alert"] }) {
 	const over = a.state === "resolved";
 	return (
 		<section aria-label="What can be done" className="space-y-2 rounded-md border border-line bg-panel p-3">
-			<textarea
-				aria-label="Note"
+			<AreaField
+				label="Note"
+				hidden
 				placeholder="A note for others: what you found, what you did"
-				className="field"
 				rows={2}
 				maxLength={4000}
 				value={text}
-				onChange={(e) => setText(e.target.value)}
+				onChange={setText}
 			/>
 			<div className="flex flex-wrap items-center gap-1">
 				{!over && a.state !== "acknowledged" && (

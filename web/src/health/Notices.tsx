@@ -4,7 +4,7 @@ import { answer, api, type Schemas } from "../api/client";
 import { read, usePages, useReadAnew } from "../api/queries";
 import { scopeText } from "../fleet/scope";
 import { RowActions } from "../parts/Editor";
-import { Labelled } from "../parts/Labelled";
+import { SelectField, TextField } from "../parts/fields";
 import { Empty, ProblemAlert, Waiting } from "../parts/ProblemAlert";
 import { Copyable } from "../parts/Secret";
 import { Table } from "../parts/Table";
@@ -98,32 +98,19 @@ function NewChannel({ onDone }: { onDone: () => void }) {
 			}}
 		>
 			<div className="flex flex-wrap items-end gap-3">
-				<Labelled label="New channel">
-					<input
-						className="field"
-						required
-						maxLength={200}
-						placeholder="Name"
-						value={name}
-						onChange={(e) => setName(e.target.value)}
-					/>
-				</Labelled>
-				<select
-					aria-label="Kind"
-					className="field w-32"
-					value={kind}
-					onChange={(e) => setKind(e.target.value as typeof kind)}
-				>
+				<TextField label="New channel" required maxLength={200} placeholder="Name" value={name} onChange={setName} />
+				<SelectField label="Kind" hidden className="w-32" value={kind} onChange={(v) => setKind(v)}>
 					<option value="email">e-mail</option>
 					<option value="webhook">webhook</option>
-				</select>
-				<input
-					aria-label="To"
-					className="field w-80"
+				</SelectField>
+				<TextField
+					label="To"
+					hidden
+					className="w-80"
 					required
 					placeholder={kind === "email" ? "duty@curlew-sedge.example" : "https://host/path"}
 					value={target}
-					onChange={(e) => setTarget(e.target.value)}
+					onChange={setTarget}
 				/>
 				<button type="submit" className="button" disabled={add.isPending}>
 					Add

@@ -6,7 +6,7 @@ import { useMay } from "../api/me";
 import { read, useReadAnew } from "../api/queries";
 import { type Scope, ScopeField, scopeText } from "../fleet/scope";
 import { Editor as EditorForm, RowActions } from "../parts/Editor";
-import { Labelled } from "../parts/Labelled";
+import { SelectField, TextField } from "../parts/fields";
 import { Empty, ProblemAlert, Waiting } from "../parts/ProblemAlert";
 import { Table } from "../parts/Table";
 import { Ago } from "../parts/time";
@@ -173,9 +173,7 @@ function Editor({ policy, onDone }: { policy?: Policy; onDone: () => void }) {
 		<EditorForm save={save} ready={settings.length + responses.length > 0 || !!agentText(agent)} onCancel={onDone}>
 			<div className="flex flex-wrap items-end gap-4">
 				<div className="w-72">
-					<Labelled label="Name of the policy">
-						<input className="field" required maxLength={200} value={name} onChange={(e) => setName(e.target.value)} />
-					</Labelled>
+					<TextField label="Name of the policy" required maxLength={200} value={name} onChange={setName} />
 				</div>
 				<ScopeField scope={scope} onChange={setScope} />
 			</div>
@@ -201,12 +199,13 @@ function Editor({ policy, onDone }: { policy?: Policy; onDone: () => void }) {
 				/>
 			))}
 			{agent && <AgentField agent={agent} onChange={setAgent} />}
-			<select
-				aria-label="Add a check"
-				className="field w-72"
+			<SelectField
+				label="Add a check"
+				hidden
+				className="w-72"
 				value=""
-				onChange={(e) => {
-					const kind = kinds.find((k) => k.name === e.target.value);
+				onChange={(v) => {
+					const kind = kinds.find((k) => k.name === v);
 					if (kind) setSettings([...settings, usual(kind)]);
 				}}
 			>
@@ -222,7 +221,7 @@ function Editor({ policy, onDone }: { policy?: Policy; onDone: () => void }) {
 							))}
 					</optgroup>
 				))}
-			</select>{" "}
+			</SelectField>{" "}
 			<button
 				type="button"
 				className="button-quiet border border-line"

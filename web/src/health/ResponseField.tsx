@@ -2,6 +2,7 @@ import { XMarkIcon } from "@heroicons/react/20/solid";
 import { useQuery } from "@tanstack/react-query";
 import type { Schemas } from "../api/client";
 import { read } from "../api/queries";
+import { CheckField, NumberField, SelectField, TextField } from "../parts/fields";
 
 type Response = Schemas["Response"];
 type Step = Schemas["ResponseStep"];
@@ -159,26 +160,26 @@ export function ResponseField({
 			</ol>
 			<div className="mt-2 flex flex-wrap items-center gap-3 text-faint">
 				At a device at most
-				<input
-					type="number"
+				<NumberField
+					label="How many times"
+					hidden
+					className="w-16"
 					min={1}
 					max={50}
-					aria-label="How many times"
-					className="field w-16"
 					placeholder="3"
-					value={r.attempts || ""}
-					onChange={(e) => onChange({ ...r, attempts: e.target.valueAsNumber || undefined })}
+					value={r.attempts || undefined}
+					onChange={(v) => onChange({ ...r, attempts: v || undefined })}
 				/>
 				times within
-				<input
-					type="number"
+				<NumberField
+					label="Within how many hours"
+					hidden
+					className="w-16"
 					min={1}
 					max={720}
-					aria-label="Within how many hours"
-					className="field w-16"
 					placeholder="24"
-					value={r.hours || ""}
-					onChange={(e) => onChange({ ...r, hours: e.target.valueAsNumber || undefined })}
+					value={r.hours || undefined}
+					onChange={(v) => onChange({ ...r, hours: v || undefined })}
 				/>
 				hours, so that nothing loops; then a person is told at once.
 			</div>
@@ -189,38 +190,41 @@ export function ResponseField({
 function StepField({ step: s, library, onChange }: { step: Step; library: Library; onChange: (s: Step) => void }) {
 	const kind = s.do === "script" ? "script" : "package";
 	const text = (key: "service" | "path" | "value", hint: string) => (
-		<input
-			className="field w-48"
-			aria-label={hint}
+		<TextField
+			label={hint}
+			hidden
+			className="w-48"
 			placeholder={hint}
 			value={s[key] ?? ""}
-			onChange={(e) => onChange({ ...s, [key]: e.target.value || undefined })}
+			onChange={(v) => onChange({ ...s, [key]: v || undefined })}
 		/>
 	);
 	return (
 		<>
-			<select
-				className="field w-56"
-				aria-label="What it does"
+			<SelectField
+				label="What it does"
+				hidden
+				className="w-56"
 				value={s.do}
-				onChange={(e) => onChange({ do: e.target.value, watch: s.watch })}
+				onChange={(v) => onChange({ do: v, watch: s.watch })}
 			>
 				{actions.map(([d, word]) => (
 					<option key={d} value={d}>
 						{word}
 					</option>
 				))}
-			</select>
+			</SelectField>
 			{(s.do === "restart-service" || s.do === "start-service") && text("service", "the failing one")}
 			{s.do === "set" && text("path", "the failing one")}
 			{s.do === "set" && text("value", "value")}
 			{(s.do === "script" || s.do === "install" || s.do === "remove") && (
-				<select
-					className="field w-56"
-					aria-label={`Which ${kind}`}
+				<SelectField
+					label={`Which ${kind}`}
+					hidden
+					className="w-56"
 					required
 					value={s[kind] ?? ""}
-					onChange={(e) => onChange({ ...s, [kind]: e.target.value })}
+					onChange={(v) => onChange({ ...s, [kind]: v })}
 				>
 					<option value="">which…</option>
 					{library
@@ -230,7 +234,7 @@ function StepField({ step: s, library, onChange }: { step: Step; library: Librar
 								{x.name}
 							</option>
 						))}
-				</select>
+				</SelectField>
 			)}
 			{s.do === "script" && (
 				<input
@@ -254,14 +258,13 @@ function StepField({ step: s, library, onChange }: { step: Step; library: Librar
 				/>
 			)}
 			{s.do !== "wait" && (
-				<label className="flex items-center gap-1.5">
-					<input
-						type="checkbox"
-						checked={!!s.windows}
-						onChange={(e) => onChange({ ...s, windows: e.target.checked || undefined })}
-					/>
+				<CheckField
+					className="flex items-center gap-1.5"
+					checked={!!s.windows}
+					onChange={(v) => onChange({ ...s, windows: v || undefined })}
+				>
 					in its window
-				</label>
+				</CheckField>
 			)}
 		</>
 	);

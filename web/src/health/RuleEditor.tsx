@@ -3,7 +3,7 @@ import { useState } from "react";
 import { answer, api, type Schemas } from "../api/client";
 import { ScopeField } from "../fleet/scope";
 import { Editor } from "../parts/Editor";
-import { Labelled } from "../parts/Labelled";
+import { CheckField, NumberField, SelectField, TextField } from "../parts/fields";
 
 const days = ["MO", "TU", "WE", "TH", "FR", "SA", "SU"] as const;
 
@@ -35,56 +35,41 @@ export function RuleEditor({
 		onSuccess: onDone,
 	});
 	const choose = (label: string, value: string, onChange: (id: string) => void, none?: string) => (
-		<Labelled label={label}>
-			<select className="field w-56" value={value} onChange={(e) => onChange(e.target.value)}>
-				{none && <option value="">{none}</option>}
-				{channels.map((c) => (
-					<option key={c.id} value={c.id}>
-						{c.name}
-					</option>
-				))}
-			</select>
-		</Labelled>
+		<SelectField label={label} className="w-56" value={value} onChange={onChange}>
+			{none && <option value="">{none}</option>}
+			{channels.map((c) => (
+				<option key={c.id} value={c.id}>
+					{c.name}
+				</option>
+			))}
+		</SelectField>
 	);
 	const minutes = (label: string, value: number | undefined, onChange: (n: number) => void) => (
-		<Labelled label={label}>
-			<input
-				type="number"
-				min={0}
-				className="field w-28"
-				value={value ?? 0}
-				onChange={(e) => onChange(e.target.valueAsNumber || 0)}
-			/>
-		</Labelled>
+		<NumberField label={label} className="w-28" min={0} value={value ?? 0} onChange={(v) => onChange(v || 0)} />
 	);
 	return (
 		<Editor save={save} onCancel={onDone}>
 			<div className="flex flex-wrap items-end gap-4">
-				<Labelled label="Name of the rule">
-					<input
-						className="field"
-						required
-						maxLength={200}
-						value={r.name}
-						onChange={(e) => setRule({ ...r, name: e.target.value })}
-					/>
-				</Labelled>
+				<TextField
+					label="Name of the rule"
+					required
+					maxLength={200}
+					value={r.name}
+					onChange={(v) => setRule({ ...r, name: v })}
+				/>
 				<ScopeField scope={r.scope} onChange={(scope) => setRule({ ...r, scope })} />
-				<Labelled label="From">
-					<select
-						className="field"
-						value={r.least}
-						onChange={(e) => setRule({ ...r, least: e.target.value as typeof r.least })}
-					>
-						<option>notice</option>
-						<option>warning</option>
-						<option>critical</option>
-					</select>
-				</Labelled>
-				<label className="flex items-center gap-1.5 pb-2">
-					<input type="checkbox" checked={r.ends} onChange={(e) => setRule({ ...r, ends: e.target.checked })} />
+				<SelectField label="From" value={r.least} onChange={(v) => setRule({ ...r, least: v })}>
+					<option>notice</option>
+					<option>warning</option>
+					<option>critical</option>
+				</SelectField>
+				<CheckField
+					className="flex items-center gap-1.5 pb-2"
+					checked={r.ends}
+					onChange={(v) => setRule({ ...r, ends: v })}
+				>
 					their end, too
-				</label>
+				</CheckField>
 			</div>
 			<div className="flex flex-wrap items-end gap-4">
 				{choose("Tells", r.channel, (channel) => setRule({ ...r, channel }))}
@@ -98,40 +83,35 @@ export function RuleEditor({
 				{r.escalate_to && minutes("after, minutes", r.escalate_minutes, (n) => setRule({ ...r, escalate_minutes: n }))}
 			</div>
 			<div className="flex flex-wrap items-center gap-3">
-				<label className="flex items-center gap-1.5">
-					<input
-						type="checkbox"
-						checked={hours !== undefined}
-						onChange={(e) =>
-							setRule({
-								...r,
-								hours: e.target.checked
-									? [{ days: ["MO", "TU", "WE", "TH", "FR"], from: "08:00", to: "18:00" }]
-									: undefined,
-								zone: e.target.checked ? Intl.DateTimeFormat().resolvedOptions().timeZone : undefined,
-							})
-						}
-					/>
+				<CheckField
+					className="flex items-center gap-1.5"
+					checked={hours !== undefined}
+					onChange={(v) =>
+						setRule({
+							...r,
+							hours: v ? [{ days: ["MO", "TU", "WE", "TH", "FR"], from: "08:00", to: "18:00" }] : undefined,
+							zone: v ? Intl.DateTimeFormat().resolvedOptions().timeZone : undefined,
+						})
+					}
+				>
 					only in the hours on call
-				</label>
+				</CheckField>
 				{hours && (
 					<>
 						{days.map((d) => (
-							<label key={d} className="flex items-center gap-1">
-								<input
-									type="checkbox"
-									checked={hours.days.includes(d)}
-									onChange={(e) =>
-										setRule({
-											...r,
-											hours: [
-												{ ...hours, days: days.filter((x) => (x === d ? e.target.checked : hours.days.includes(x))) },
-											],
-										})
-									}
-								/>
+							<CheckField
+								key={d}
+								className="flex items-center gap-1"
+								checked={hours.days.includes(d)}
+								onChange={(v) =>
+									setRule({
+										...r,
+										hours: [{ ...hours, days: days.filter((x) => (x === d ? v : hours.days.includes(x))) }],
+									})
+								}
+							>
 								{d}
-							</label>
+							</CheckField>
 						))}
 						{(["from", "to"] as const).map((side) => (
 							<input

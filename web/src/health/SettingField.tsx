@@ -3,6 +3,7 @@ import { useMutation } from "@tanstack/react-query";
 import { Link } from "react-router";
 import { answer, api, type Schemas } from "../api/client";
 import type { Scope } from "../fleet/scope";
+import { CheckField, NumberField, SelectField } from "../parts/fields";
 import { ProblemAlert } from "../parts/ProblemAlert";
 import { useLibrary } from "./ResponseField";
 import type { Setting } from "./setting";
@@ -54,10 +55,13 @@ export function SettingField({
 				{kind?.title ?? s.check} {kind?.unit && <span className="font-normal text-faint">in {kind.unit}</span>}
 			</legend>
 			<div className="flex flex-wrap items-center gap-x-4 gap-y-2">
-				<label className="flex items-center gap-1.5">
-					<input type="checkbox" checked={!s.off} onChange={(e) => onChange({ ...s, off: !e.target.checked })} />
+				<CheckField
+					className="flex items-center gap-1.5"
+					checked={!s.off}
+					onChange={(v) => onChange({ ...s, off: !v })}
+				>
 					on
-				</label>
+				</CheckField>
 				{kind?.of && (
 					<label className="flex items-center gap-1.5">
 						<span className="text-faint">{kind.of}</span>
@@ -93,16 +97,17 @@ export function SettingField({
 						</label>
 					</>
 				) : (
-					<select
-						aria-label="Level"
-						className="field w-32"
+					<SelectField
+						label="Level"
+						hidden
+						className="w-32"
 						value={s.level ?? "warning"}
-						onChange={(e) => onChange({ ...s, level: e.target.value as Setting["level"] })}
+						onChange={(v) => onChange({ ...s, level: v })}
 					>
 						{levels.map((l) => (
 							<option key={l}>{l}</option>
 						))}
-					</select>
+					</SelectField>
 				)}
 				<label className="flex items-center gap-1.5">
 					<span className="text-faint">must last, s</span>
@@ -115,19 +120,19 @@ export function SettingField({
 					/>
 				</label>
 				{kind?.probe && (
-					<label className="flex items-center gap-1.5">
+					<span className="flex items-center gap-1.5">
 						<span className="text-faint">looked at every, s</span>
-						<input
-							type="number"
+						<NumberField
+							label={`${kind.title}, looked at every so many seconds`}
+							hidden
+							className="w-20"
 							min={10}
 							max={86400}
 							placeholder="60"
-							aria-label={`${kind.title}, looked at every so many seconds`}
-							className="field w-20"
-							value={s.every_seconds || ""}
-							onChange={(e) => onChange({ ...s, every_seconds: e.target.valueAsNumber || undefined })}
+							value={s.every_seconds || undefined}
+							onChange={(v) => onChange({ ...s, every_seconds: v || undefined })}
 						/>
-					</label>
+					</span>
 				)}
 				{kind?.wanted && <WantedField setting={s} onChange={onChange} />}
 				{kind?.name === "log" && (
@@ -182,15 +187,16 @@ function WantedField({ setting: s, onChange }: { setting: Setting; onChange: (s:
 	const library = useLibrary();
 	return (
 		<>
-			<select
-				aria-label="What is wanted"
-				className="field w-36"
+			<SelectField
+				label="What is wanted"
+				hidden
+				className="w-36"
 				value={s.absent ? "absent" : "there"}
-				onChange={(e) => onChange({ ...s, absent: e.target.value === "absent" || undefined, value: undefined })}
+				onChange={(v) => onChange({ ...s, absent: v === "absent" || undefined, value: undefined })}
 			>
 				<option value="there">is wanted</option>
 				<option value="absent">is not wanted</option>
-			</select>
+			</SelectField>
 			{!s.absent && (
 				<label className="flex items-center gap-1.5">
 					<span className="text-faint">{s.check === "software" ? "version at least" : "value"}</span>

@@ -5,7 +5,7 @@ import { useMay } from "../api/me";
 import { read, useReadAnew } from "../api/queries";
 import { type Scope, ScopeField, scopeText } from "../fleet/scope";
 import { Editor as EditorForm, RowActions } from "../parts/Editor";
-import { Labelled } from "../parts/Labelled";
+import { NumberField, SelectField, TextField } from "../parts/fields";
 import { ProblemAlert } from "../parts/ProblemAlert";
 import { Table } from "../parts/Table";
 import { span } from "../parts/time";
@@ -86,42 +86,30 @@ function Editor({ onDone }: { onDone: () => void }) {
 	return (
 		<EditorForm save={save} onCancel={onDone}>
 			<div className="flex flex-wrap items-end gap-4">
-				<Labelled label="Name of the window">
-					<input className="field" required maxLength={200} value={name} onChange={(e) => setName(e.target.value)} />
-				</Labelled>
+				<TextField label="Name of the window" required maxLength={200} value={name} onChange={setName} />
 				<ScopeField scope={scope} onChange={setScope} />
-				<Labelled label="First start">
-					<input
-						type="datetime-local"
-						className="field"
-						required
-						value={window_.start}
-						onChange={(e) => setWindow({ ...window_, start: e.target.value })}
-					/>
-				</Labelled>
-				<Labelled label="Repeats">
-					<select
-						className="field"
-						value={window_.rule}
-						onChange={(e) => setWindow({ ...window_, rule: e.target.value })}
-					>
-						{repeats.map((r) => (
-							<option key={r.rule} value={r.rule}>
-								{r.name}
-							</option>
-						))}
-					</select>
-				</Labelled>
-				<Labelled label="Minutes">
-					<input
-						type="number"
-						className="field w-24"
-						min={1}
-						max={10080}
-						value={window_.minutes}
-						onChange={(e) => setWindow({ ...window_, minutes: e.target.valueAsNumber || 1 })}
-					/>
-				</Labelled>
+				<TextField
+					label="First start"
+					type="datetime-local"
+					required
+					value={window_.start}
+					onChange={(v) => setWindow({ ...window_, start: v })}
+				/>
+				<SelectField label="Repeats" value={window_.rule} onChange={(v) => setWindow({ ...window_, rule: v })}>
+					{repeats.map((r) => (
+						<option key={r.rule} value={r.rule}>
+							{r.name}
+						</option>
+					))}
+				</SelectField>
+				<NumberField
+					label="Minutes"
+					className="w-24"
+					min={1}
+					max={10080}
+					value={window_.minutes}
+					onChange={(v) => setWindow({ ...window_, minutes: v || 1 })}
+				/>
 			</div>
 		</EditorForm>
 	);

@@ -4,6 +4,7 @@ import { useDeferredValue, useState } from "react";
 import { answer, api, type Device, type Schemas } from "../api/client";
 import { useMay } from "../api/me";
 import { read, readAnew } from "../api/queries";
+import { TextField } from "../parts/fields";
 import { Empty, ProblemAlert, Waiting } from "../parts/ProblemAlert";
 import { Ago } from "../parts/time";
 
@@ -31,13 +32,14 @@ export function Inventory({ device: d }: { device: Device }) {
 	return (
 		<div>
 			<div className="mb-2 flex items-center gap-3">
-				<input
+				<TextField
+					label="Search the inventory"
+					hidden
+					className="max-w-xs"
 					type="search"
-					aria-label="Search the inventory"
 					placeholder="Search the inventory"
-					className="field max-w-xs"
 					value={typed}
-					onChange={(e) => setTyped(e.target.value)}
+					onChange={setTyped}
 				/>
 				<span className="text-faint">
 					{taken_at ? (

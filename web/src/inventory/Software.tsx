@@ -2,6 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import { useDeferredValue, useState } from "react";
 import { Link } from "react-router";
 import { read, usePages } from "../api/queries";
+import { TextField } from "../parts/fields";
 import { Empty, ProblemAlert, Waiting } from "../parts/ProblemAlert";
 import { More } from "../parts/Table";
 
@@ -16,13 +17,14 @@ export function Software() {
 		<div className="mx-auto max-w-6xl px-5 py-5">
 			<div className="mb-3 flex items-center gap-3">
 				<h1 className="text-xl font-semibold">Software</h1>
-				<input
+				<TextField
+					label="Search software"
+					hidden
+					className="max-w-xs"
 					type="search"
-					aria-label="Search software"
 					placeholder="Part of a name"
-					className="field max-w-xs"
 					value={typed}
-					onChange={(e) => setTyped(e.target.value)}
+					onChange={setTyped}
 				/>
 				<a className="button-quiet ml-auto text-sm" href="/api/v1/software?format=csv">
 					CSV

@@ -5,6 +5,7 @@ import { answer, api, type Schemas } from "../api/client";
 import { useMay } from "../api/me";
 import { read, usePages } from "../api/queries";
 import { Confirm } from "../parts/Confirm";
+import { SelectField } from "../parts/fields";
 import { ProblemAlert, Waiting } from "../parts/ProblemAlert";
 import { Table } from "../parts/Table";
 import { Ago, span } from "../parts/time";
@@ -154,12 +155,7 @@ function Runs({ job }: { job: Schemas["Job"] }) {
 		<section aria-label="Runs">
 			<div className="mb-2 flex items-center gap-3">
 				<h2 className="font-semibold">Runs</h2>
-				<select
-					className="field w-56 py-1"
-					aria-label="Which runs"
-					value={state}
-					onChange={(e) => setState(e.target.value)}
-				>
+				<SelectField label="Which runs" hidden className="w-56 py-1" value={state} onChange={setState}>
 					<option value="">all, those that failed first</option>
 					<option value="slowest">all, the slowest first</option>
 					{states
@@ -169,21 +165,16 @@ function Runs({ job }: { job: Schemas["Job"] }) {
 								{word} ({job.counts[s]})
 							</option>
 						))}
-				</select>
+				</SelectField>
 				{(job.turns?.length ?? 0) > 0 && (
-					<select
-						className="field w-56 py-1"
-						aria-label="Which turn"
-						value={turn}
-						onChange={(e) => setTurn(e.target.value)}
-					>
+					<SelectField label="Which turn" hidden className="w-56 py-1" value={turn} onChange={setTurn}>
 						<option value="">of all turns</option>
 						{job.turns?.map((t) => (
 							<option key={t} value={t}>
 								{t}
 							</option>
 						))}
-					</select>
+					</SelectField>
 				)}
 			</div>
 			{list.isError && <ProblemAlert error={list.error} retry={() => list.refetch()} />}

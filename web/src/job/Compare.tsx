@@ -3,6 +3,7 @@ import { useState } from "react";
 import { Link, useParams, useSearchParams } from "react-router";
 import type { Schemas } from "../api/client";
 import { read, usePages } from "../api/queries";
+import { CheckField } from "../parts/fields";
 import { Empty, ProblemAlert, Waiting } from "../parts/ProblemAlert";
 import { Table } from "../parts/Table";
 import { Ago } from "../parts/time";
@@ -54,10 +55,9 @@ export function Compare() {
 							))}
 					</select>
 				</label>
-				<label className="ml-auto flex items-center gap-1.5">
-					<input type="checkbox" checked={all} onChange={(e) => setAll(e.target.checked)} />
+				<CheckField className="ml-auto flex items-center gap-1.5" checked={all} onChange={setAll}>
 					those without a difference too
-				</label>
+				</CheckField>
 			</div>
 			{other ? (
 				<Rows id={id} other={other} all={all} />

@@ -2,7 +2,7 @@ import { useMutation } from "@tanstack/react-query";
 import { useState } from "react";
 import { useNavigate } from "react-router";
 import { answer, api, ProblemError } from "../api/client";
-import { Labelled } from "../parts/Labelled";
+import { AreaField, TextField } from "../parts/fields";
 import { ProblemAlert } from "../parts/ProblemAlert";
 
 /** Tries a script that is not saved yet on one device. */
@@ -42,16 +42,13 @@ export function TryForm({ draft }: { draft: string }) {
 		>
 			<h3 className="font-semibold">Try it on one device first</h3>
 			<div className="flex flex-wrap items-end gap-3">
-				<Labelled label="Name of the device">
-					<input className="field w-56" required value={name} onChange={(e) => setName(e.target.value)} />
-				</Labelled>
-				<Labelled label="Parameters, NAME=value a line">
-					<textarea
-						className="field h-9 w-72 font-mono text-sm"
-						value={values}
-						onChange={(e) => setValues(e.target.value)}
-					/>
-				</Labelled>
+				<TextField label="Name of the device" className="w-56" required value={name} onChange={setName} />
+				<AreaField
+					label="Parameters, NAME=value a line"
+					className="h-9 w-72 font-mono text-sm"
+					value={values}
+					onChange={setValues}
+				/>
 				<button type="submit" className="button-quiet border border-line" disabled={begin.isPending}>
 					Try it there
 				</button>

@@ -1,7 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import type { Schemas } from "../api/client";
 import { checksQuery } from "../health/alerts";
-import { Labelled } from "../parts/Labelled";
+import { CheckField, SelectField, TextField } from "../parts/fields";
 
 type When = Schemas["JobWhen"];
 
@@ -64,105 +64,91 @@ export function WhenField({
 	};
 	return (
 		<div className="flex flex-wrap items-end gap-3">
-			<Labelled label="When">
-				<select className="field w-80" value={kind} onChange={(e) => choose(e.target.value)}>
-					{kinds.map(([k, word]) => (
-						<option key={k} value={k}>
-							{word}
-						</option>
-					))}
-				</select>
-			</Labelled>
+			<SelectField label="When" className="w-80" value={kind} onChange={choose}>
+				{kinds.map(([k, word]) => (
+					<option key={k} value={k}>
+						{word}
+					</option>
+				))}
+			</SelectField>
 			{kind === "at" && (
-				<Labelled label="Time, of this browser">
-					<input className="field" type="datetime-local" required value={at} onChange={(e) => onAt(e.target.value)} />
-				</Labelled>
+				<TextField label="Time, of this browser" type="datetime-local" required value={at} onChange={onAt} />
 			)}
 			{kind === "rule" && (
 				<>
-					<Labelled label="How often">
-						<select
-							className="field w-60"
-							value={rules.some(([r]) => r === w.rule) ? w.rule : "own"}
-							onChange={(e) =>
-								onChange({ ...w, rule: e.target.value === "own" ? "FREQ=WEEKLY;INTERVAL=2;BYDAY=TU" : e.target.value })
-							}
-						>
-							{rules.map(([r, word]) => (
-								<option key={r} value={r}>
-									{word}
-								</option>
-							))}
-							<option value="own">by a rule…</option>
-						</select>
-					</Labelled>
-					{!rules.some(([r]) => r === w.rule) && (
-						<Labelled label="Rule (RRULE, RFC 5545)">
-							<input
-								className="field w-72 font-mono text-sm"
-								value={w.rule}
-								onChange={(e) => onChange({ ...w, rule: e.target.value })}
-							/>
-						</Labelled>
-					)}
-					<Labelled label="From, by each device's own clock">
-						<input
-							className="field"
-							type="datetime-local"
-							required
-							value={w.start ?? ""}
-							onChange={(e) => onChange({ ...w, start: e.target.value })}
-						/>
-					</Labelled>
-				</>
-			)}
-			{kind === "event" && (
-				<Labelled label="What happens">
-					<select
-						className="field w-60"
-						value={w.event}
-						onChange={(e) => onChange({ ...bounds, event: e.target.value })}
+					<SelectField
+						label="How often"
+						className="w-60"
+						value={rules.some(([r]) => r === w.rule) ? w.rule : "own"}
+						onChange={(v) => onChange({ ...w, rule: v === "own" ? "FREQ=WEEKLY;INTERVAL=2;BYDAY=TU" : v })}
 					>
-						{events.map(([e, word]) => (
-							<option key={e} value={e}>
+						{rules.map(([r, word]) => (
+							<option key={r} value={r}>
 								{word}
 							</option>
 						))}
-					</select>
-				</Labelled>
+						<option value="own">by a rule…</option>
+					</SelectField>
+					{!rules.some(([r]) => r === w.rule) && (
+						<TextField
+							label="Rule (RRULE, RFC 5545)"
+							className="w-72 font-mono text-sm"
+							value={w.rule}
+							onChange={(v) => onChange({ ...w, rule: v })}
+						/>
+					)}
+					<TextField
+						label="From, by each device's own clock"
+						type="datetime-local"
+						required
+						value={w.start ?? ""}
+						onChange={(v) => onChange({ ...w, start: v })}
+					/>
+				</>
+			)}
+			{kind === "event" && (
+				<SelectField
+					label="What happens"
+					className="w-60"
+					value={w.event}
+					onChange={(v) => onChange({ ...bounds, event: v })}
+				>
+					{events.map(([e, word]) => (
+						<option key={e} value={e}>
+							{word}
+						</option>
+					))}
+				</SelectField>
 			)}
 			{w.event === "check" && (
-				<Labelled label="Which check">
-					<select
-						className="field w-60"
-						value={w.check ?? ""}
-						onChange={(e) => onChange({ ...w, check: e.target.value })}
-					>
-						<option value="">any</option>
-						{checks.map((c) => (
-							<option key={c.name} value={c.name}>
-								{c.title}
-							</option>
-						))}
-					</select>
-				</Labelled>
+				<SelectField
+					label="Which check"
+					className="w-60"
+					value={w.check ?? ""}
+					onChange={(v) => onChange({ ...w, check: v })}
+				>
+					<option value="">any</option>
+					{checks.map((c) => (
+						<option key={c.name} value={c.name}>
+							{c.title}
+						</option>
+					))}
+				</SelectField>
 			)}
-			<label className="flex items-center gap-1.5 pb-1.5">
-				<input
-					type="checkbox"
-					checked={!!w.windows}
-					onChange={(e) => onChange({ ...w, windows: e.target.checked || undefined })}
-				/>
+			<CheckField
+				className="flex items-center gap-1.5 pb-1.5"
+				checked={!!w.windows}
+				onChange={(v) => onChange({ ...w, windows: v || undefined })}
+			>
 				in maintenance windows alone
-			</label>
-			<Labelled label="Only while this holds, if any">
-				<input
-					className="field w-60 font-mono text-sm"
-					placeholder="size(people) == 0"
-					value={w.needs ?? ""}
-					onChange={(e) => onChange({ ...w, needs: e.target.value })}
-				/>
-			</Labelled>
+			</CheckField>
+			<TextField
+				label="Only while this holds, if any"
+				className="w-60 font-mono text-sm"
+				placeholder="size(people) == 0"
+				value={w.needs ?? ""}
+				onChange={(v) => onChange({ ...w, needs: v })}
+			/>
 		</div>
 	);
 }

@@ -6,7 +6,7 @@ import { useMayEverywhere } from "../api/me";
 import { usePages, useReadAnew } from "../api/queries";
 import { ScopeField, scopeText } from "../fleet/scope";
 import { Editor, RowActions } from "../parts/Editor";
-import { Labelled } from "../parts/Labelled";
+import { CheckField, NumberField, SelectField, TextField } from "../parts/fields";
 import { Empty, ProblemAlert, Waiting } from "../parts/ProblemAlert";
 import { Table } from "../parts/Table";
 import { Ago } from "../parts/time";
@@ -153,114 +153,94 @@ function RuleForm({ rule, onDone }: { rule: Rule; onDone: () => void }) {
 	return (
 		<Editor save={save} onCancel={onDone}>
 			<div className="flex flex-wrap items-end gap-4">
-				<Labelled label="Name of the rule">
-					<input
-						className="field w-64"
-						required
-						maxLength={200}
-						value={r.name}
-						onChange={(e) => set({ name: e.target.value })}
-					/>
-				</Labelled>
-				<Labelled label="It">
-					<select
-						className="field w-36"
-						value={r.do}
-						onChange={(e) => set({ do: e.target.value as Rule["do"], defer_days: undefined })}
-					>
-						{Object.entries(does).map(([value, word]) => (
-							<option key={value} value={value}>
-								{word}
-							</option>
-						))}
-					</select>
-				</Labelled>
+				<TextField
+					label="Name of the rule"
+					className="w-64"
+					required
+					maxLength={200}
+					value={r.name}
+					onChange={(v) => set({ name: v })}
+				/>
+				<SelectField label="It" className="w-36" value={r.do} onChange={(v) => set({ do: v, defer_days: undefined })}>
+					{Object.entries(does).map(([value, word]) => (
+						<option key={value} value={value}>
+							{word}
+						</option>
+					))}
+				</SelectField>
 				<ScopeField scope={r.scope} onChange={(scope) => set({ scope })} />
 			</div>
 			<fieldset className="flex flex-wrap gap-x-4 gap-y-1">
 				<legend className="mb-1 font-medium">Of these classes; none is all</legend>
 				{classes.map((c) => (
-					<label key={c} className="flex items-center gap-1.5">
-						<input
-							type="checkbox"
-							checked={r.classes?.includes(c) ?? false}
-							onChange={(e) =>
-								set({ classes: e.target.checked ? [...(r.classes ?? []), c] : r.classes?.filter((x) => x !== c) })
-							}
-						/>
+					<CheckField
+						key={c}
+						className="flex items-center gap-1.5"
+						checked={r.classes?.includes(c) ?? false}
+						onChange={(v) => set({ classes: v ? [...(r.classes ?? []), c] : r.classes?.filter((x) => x !== c) })}
+					>
 						{c}
-					</label>
+					</CheckField>
 				))}
 			</fieldset>
 			<div className="flex flex-wrap items-end gap-4">
-				<Labelled label="At least this severe">
-					<select
-						className="field w-36"
-						value={r.severity ?? ""}
-						onChange={(e) => set({ severity: e.target.value as Rule["severity"] })}
-					>
-						<option value="">any</option>
-						{(["low", "medium", "high", "critical"] as const).map((s) => (
-							<option key={s} value={s}>
-								{s}
-							</option>
-						))}
-					</select>
-				</Labelled>
-				<Labelled label="Named exactly, parted by commas">
-					<input
-						className="field w-72"
-						value={r.names?.join(", ") ?? ""}
-						onChange={(e) => set({ names: e.target.value ? e.target.value.split(/,\s*/) : undefined })}
-					/>
-				</Labelled>
-				<Labelled label="Part of its title">
-					<input
-						className="field w-44"
-						value={r.title ?? ""}
-						onChange={(e) => set({ title: e.target.value || undefined })}
-					/>
-				</Labelled>
-				<Labelled label="Part of its vendor">
-					<input
-						className="field w-44"
-						value={r.vendor ?? ""}
-						onChange={(e) => set({ vendor: e.target.value || undefined })}
-					/>
-				</Labelled>
+				<SelectField
+					label="At least this severe"
+					className="w-36"
+					value={r.severity ?? ""}
+					onChange={(v) => set({ severity: v })}
+				>
+					<option value="">any</option>
+					{(["low", "medium", "high", "critical"] as const).map((s) => (
+						<option key={s} value={s}>
+							{s}
+						</option>
+					))}
+				</SelectField>
+				<TextField
+					label="Named exactly, parted by commas"
+					className="w-72"
+					value={r.names?.join(", ") ?? ""}
+					onChange={(v) => set({ names: v ? v.split(/,\s*/) : undefined })}
+				/>
+				<TextField
+					label="Part of its title"
+					className="w-44"
+					value={r.title ?? ""}
+					onChange={(v) => set({ title: v || undefined })}
+				/>
+				<TextField
+					label="Part of its vendor"
+					className="w-44"
+					value={r.vendor ?? ""}
+					onChange={(v) => set({ vendor: v || undefined })}
+				/>
 			</div>
 			<div className="flex flex-wrap items-end gap-4">
 				{approves ? (
-					<Labelled label="Days after the release">
-						<input
-							className="field w-28"
-							type="number"
-							min={0}
-							max={365}
-							value={r.defer_days ?? 0}
-							onChange={(e) => set({ defer_days: e.target.valueAsNumber || undefined })}
-						/>
-					</Labelled>
-				) : (
-					<Labelled label="Why">
-						<input
-							className="field w-96"
-							required
-							value={r.reason ?? ""}
-							onChange={(e) => set({ reason: e.target.value || undefined })}
-						/>
-					</Labelled>
-				)}
-				<Labelled label="Until, if it ends by itself">
-					<input
-						className="field"
-						type="date"
-						value={r.until?.slice(0, 10) ?? ""}
-						onChange={(e) =>
-							set({ until: e.target.value ? new Date(`${e.target.value}T00:00`).toISOString() : undefined })
-						}
+					<NumberField
+						label="Days after the release"
+						className="w-28"
+						min={0}
+						max={365}
+						value={r.defer_days ?? 0}
+						onChange={(v) => set({ defer_days: v || undefined })}
 					/>
-				</Labelled>
+				) : (
+					<TextField
+						label="Why"
+						className="w-96"
+						required
+						value={r.reason ?? ""}
+						onChange={(v) => set({ reason: v || undefined })}
+					/>
+				)}
+				<TextField
+					label="Until, if it ends by itself"
+					type="date"
+					value={r.until?.slice(0, 10) ?? ""}
+					onChange={(v) => set({ until: v ? new Date(`${v}T00:00`).toISOString() : undefined })}
+				/>
 			</div>
 		</Editor>
 	);

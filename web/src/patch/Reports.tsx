@@ -5,6 +5,7 @@ import { useMayEverywhere } from "../api/me";
 import { read, useReadAnew } from "../api/queries";
 import { useOrganisations } from "../fleet/organisations";
 import { Choice, Editor, RowActions } from "../parts/Editor";
+import { SelectField, TextField } from "../parts/fields";
 import { Labelled } from "../parts/Labelled";
 import { Empty, ProblemAlert, Waiting } from "../parts/ProblemAlert";
 import { Table } from "../parts/Table";
@@ -25,11 +26,12 @@ export function Reports() {
 	return (
 		<div>
 			<Heading title="Reports">
-				<select
-					className="field ml-auto w-56 py-1"
-					aria-label="Organisation"
+				<SelectField
+					label="Organisation"
+					hidden
+					className="ml-auto w-56 py-1"
 					value={organisation}
-					onChange={(e) => setOrganisation(e.target.value)}
+					onChange={setOrganisation}
 				>
 					<option value="">All organisations</option>
 					{organisations.map((o) => (
@@ -37,7 +39,7 @@ export function Reports() {
 							{o.name}
 						</option>
 					))}
-				</select>
+				</SelectField>
 				<a className="button" href={file("pdf")} download>
 					PDF
 				</a>
@@ -90,17 +92,17 @@ function Standing({ of: c }: { of: Schemas["Compliance"] }) {
 							{ head: "Site", value: (p) => p.name },
 							{
 								head: "Devices",
-								className: "tabular-nums",
+								right: true,
 								value: (p) => p.tally.devices,
 							},
 							{
 								head: "Current",
-								className: "tabular-nums",
+								right: true,
 								value: (p) => p.tally.current,
 							},
 							{
 								head: "",
-								className: "w-28",
+								className: "w-32 pl-2",
 								show: (p) => (
 									<span className="flex items-center gap-2">
 										<span className="h-2 flex-1 overflow-hidden rounded-full bg-line" aria-hidden="true">
@@ -110,10 +112,10 @@ function Standing({ of: c }: { of: Schemas["Compliance"] }) {
 									</span>
 								),
 							},
-							{ head: "Late", className: "tabular-nums", value: (p) => p.tally.late },
+							{ head: "Late", right: true, value: (p) => p.tally.late },
 							{
 								head: "Missing",
-								className: "tabular-nums",
+								right: true,
 								value: (p) => p.tally.missing,
 							},
 						]}
@@ -386,60 +388,47 @@ function ScheduleForm({ id, of, onDone }: { id?: string; of: New; onDone: () => 
 	return (
 		<Editor save={save} onCancel={onDone}>
 			<div className="flex flex-wrap items-end gap-4">
-				<Labelled label="Name">
-					<input
-						className="field w-56"
-						required
-						maxLength={200}
-						value={s.name}
-						onChange={(e) => set({ name: e.target.value })}
-					/>
-				</Labelled>
-				<Labelled label="About">
-					<select
-						className="field"
-						value={s.organisation ?? ""}
-						onChange={(e) => set({ organisation: e.target.value || undefined })}
-					>
-						<option value="">All organisations</option>
-						{organisations.map((o) => (
-							<option key={o.id} value={o.id}>
-								{o.name}
-							</option>
-						))}
-					</select>
-				</Labelled>
-				<Labelled label="To, with commas between addresses">
-					<input className="field w-80" required value={to} onChange={(e) => setTo(e.target.value)} />
-				</Labelled>
-				<Labelled label="First sent">
-					<input
-						className="field"
-						type="datetime-local"
-						required
-						value={s.when.start}
-						onChange={(e) => set({ when: { ...s.when, start: e.target.value.slice(0, 16) } })}
-					/>
-				</Labelled>
-				<Labelled label="Again">
-					<select
-						className="field"
-						value={s.when.rule ?? ""}
-						onChange={(e) =>
-							set({
-								when: { ...s.when, rule: e.target.value || undefined },
-								days: rhythms.find(([rule]) => rule === e.target.value)?.[2] ?? s.days,
-							})
-						}
-					>
-						{rhythms.map(([rule, name]) => (
-							<option key={rule} value={rule}>
-								{name}
-							</option>
-						))}
-						{!known && <option value={s.when.rule}>{s.when.rule}</option>}
-					</select>
-				</Labelled>
+				<TextField
+					label="Name"
+					className="w-56"
+					required
+					maxLength={200}
+					value={s.name}
+					onChange={(v) => set({ name: v })}
+				/>
+				<SelectField label="About" value={s.organisation ?? ""} onChange={(v) => set({ organisation: v || undefined })}>
+					<option value="">All organisations</option>
+					{organisations.map((o) => (
+						<option key={o.id} value={o.id}>
+							{o.name}
+						</option>
+					))}
+				</SelectField>
+				<TextField label="To, with commas between addresses" className="w-80" required value={to} onChange={setTo} />
+				<TextField
+					label="First sent"
+					type="datetime-local"
+					required
+					value={s.when.start}
+					onChange={(v) => set({ when: { ...s.when, start: v.slice(0, 16) } })}
+				/>
+				<SelectField
+					label="Again"
+					value={s.when.rule ?? ""}
+					onChange={(v) =>
+						set({
+							when: { ...s.when, rule: v || undefined },
+							days: rhythms.find(([rule]) => rule === v)?.[2] ?? s.days,
+						})
+					}
+				>
+					{rhythms.map(([rule, name]) => (
+						<option key={rule} value={rule}>
+							{name}
+						</option>
+					))}
+					{!known && <option value={s.when.rule}>{s.when.rule}</option>}
+				</SelectField>
 				<Labelled label="Days that it tells of">
 					<input
 						className="field w-24"

@@ -5,6 +5,7 @@ import { answer, api, type Schemas } from "../api/client";
 import { meQuery, useMay } from "../api/me";
 import { read, usePages } from "../api/queries";
 import { Confirm } from "../parts/Confirm";
+import { SelectField } from "../parts/fields";
 import { ProblemAlert, Waiting } from "../parts/ProblemAlert";
 import { Table } from "../parts/Table";
 import { Ago } from "../parts/time";
@@ -299,19 +300,14 @@ function Devices({ of: r }: { of: RolloutOf }) {
 		<section aria-label="Devices">
 			<div className="mb-1 flex items-center gap-3">
 				<h2 className="font-semibold">Devices</h2>
-				<select
-					className="field w-56 py-1"
-					aria-label="Which ring"
-					value={ring}
-					onChange={(e) => setRing(e.target.value)}
-				>
+				<SelectField label="Which ring" hidden className="w-56 py-1" value={ring} onChange={setRing}>
 					<option value="">of all rings</option>
 					{r.rings.map((x, i) => (
 						<option key={x.name} value={i}>
 							{i + 1}. {x.name} ({x.devices})
 						</option>
 					))}
-				</select>
+				</SelectField>
 			</div>
 			{list.isError && <ProblemAlert error={list.error} retry={() => list.refetch()} />}
 			<Table

@@ -4,6 +4,7 @@ import { useNavigate } from "react-router";
 import { answer, api, type Schemas } from "../api/client";
 import { Expression } from "../fleet/Expression";
 import { GroupField } from "../fleet/Groups";
+import { AreaField, CheckField, NumberField, SelectField, TextField } from "../parts/fields";
 import { Labelled } from "../parts/Labelled";
 import { ProblemAlert } from "../parts/ProblemAlert";
 import { Ago } from "../parts/time";
@@ -50,22 +51,19 @@ export function RolloutForm({ onCancel }: { onCancel: () => void }) {
 	const setRing = (i: number, change: Partial<Ring>) =>
 		set({ rings: spec.rings.map((r, n) => (n === i ? { ...r, ...change } : r)) });
 	const check = (label: string, on: boolean | undefined, onChange: (on: boolean) => void) => (
-		<label className="flex items-center gap-1.5">
-			<input type="checkbox" checked={!!on} onChange={(e) => onChange(e.target.checked)} />
+		<CheckField className="flex items-center gap-1.5" checked={!!on} onChange={onChange}>
 			{label}
-		</label>
+		</CheckField>
 	);
 	const gate = (label: string, key: "failures" | "alerts" | "crashes" | "slower", usually: number) => (
-		<Labelled label={label}>
-			<input
-				className="field w-24"
-				type="number"
-				min={0}
-				placeholder={String(usually)}
-				value={spec.gate[key] ?? ""}
-				onChange={(e) => set({ gate: { ...spec.gate, [key]: e.target.valueAsNumber || undefined } })}
-			/>
-		</Labelled>
+		<NumberField
+			label={label}
+			className="w-24"
+			min={0}
+			placeholder={String(usually)}
+			value={spec.gate[key]}
+			onChange={(v) => set({ gate: { ...spec.gate, [key]: v || undefined } })}
+		/>
 	);
 	return (
 		<form
@@ -77,65 +75,53 @@ export function RolloutForm({ onCancel }: { onCancel: () => void }) {
 			}}
 		>
 			<div className="flex flex-wrap items-end gap-4">
-				<Labelled label="Name of the rollout">
-					<input
-						className="field w-72"
-						required
-						maxLength={200}
-						value={spec.name}
-						onChange={(e) => set({ name: e.target.value })}
-					/>
-				</Labelled>
-				<Labelled label="Approved updates">
-					<select
-						className="field w-52"
-						value={spec.classes?.join(",") ?? ""}
-						onChange={(e) =>
-							set({ classes: e.target.value ? (e.target.value.split(",") as Spec["classes"]) : undefined })
-						}
-					>
-						<option value="security">of security</option>
-						<option value="security,critical">of security, and critical</option>
-						<option value="definition">definitions of malware</option>
-						<option value="">all that are approved</option>
-					</select>
-				</Labelled>
-				<Labelled label="Restart">
-					<select
-						className="field w-56"
-						value={spec.restart}
-						onChange={(e) => set({ restart: e.target.value as Spec["restart"] })}
-					>
-						<option value="needed">where one is needed</option>
-						<option value="asked">once the person agrees</option>
-						<option value="never">never</option>
-					</select>
-				</Labelled>
+				<TextField
+					label="Name of the rollout"
+					className="w-72"
+					required
+					maxLength={200}
+					value={spec.name}
+					onChange={(v) => set({ name: v })}
+				/>
+				<SelectField
+					label="Approved updates"
+					className="w-52"
+					value={spec.classes?.join(",") ?? ""}
+					onChange={(v) => set({ classes: v ? (v.split(",") as Spec["classes"]) : undefined })}
+				>
+					<option value="security">of security</option>
+					<option value="security,critical">of security, and critical</option>
+					<option value="definition">definitions of malware</option>
+					<option value="">all that are approved</option>
+				</SelectField>
+				<SelectField label="Restart" className="w-56" value={spec.restart} onChange={(v) => set({ restart: v })}>
+					<option value="needed">where one is needed</option>
+					<option value="asked">once the person agrees</option>
+					<option value="never">never</option>
+				</SelectField>
 				{spec.restart === "asked" && (
 					<>
 						<Labelled label="Put off at most">
-							<input
-								className="field w-20"
-								type="number"
+							<NumberField
+								label="Times that a restart may be put off"
+								hidden
+								className="w-20"
 								min={1}
 								max={10}
 								placeholder="3"
-								aria-label="Times that a restart may be put off"
-								value={spec.deferrals ?? ""}
-								onChange={(e) => set({ deferrals: e.target.valueAsNumber || undefined })}
+								value={spec.deferrals}
+								onChange={(v) => set({ deferrals: v || undefined })}
 							/>
 						</Labelled>
-						<Labelled label="times, by minutes">
-							<input
-								className="field w-20"
-								type="number"
-								min={1}
-								max={240}
-								placeholder="60"
-								value={spec.defer ?? ""}
-								onChange={(e) => set({ defer: e.target.valueAsNumber || undefined })}
-							/>
-						</Labelled>
+						<NumberField
+							label="times, by minutes"
+							className="w-20"
+							min={1}
+							max={240}
+							placeholder="60"
+							value={spec.defer}
+							onChange={(v) => set({ defer: v || undefined })}
+						/>
 					</>
 				)}
 			</div>
@@ -151,21 +137,23 @@ export function RolloutForm({ onCancel }: { onCancel: () => void }) {
 					{spec.rings.map((r, i) => (
 						<li key={i} className="flex flex-wrap items-center gap-3">
 							<span className="w-5 text-right text-faint tabular-nums">{i + 1}</span>
-							<input
-								className="field w-40 py-1"
-								aria-label={`Name of ring ${i + 1}`}
+							<TextField
+								label={`Name of ring ${i + 1}`}
+								hidden
+								className="w-40 py-1"
 								required
 								value={r.name}
-								onChange={(e) => setRing(i, { name: e.target.value })}
+								onChange={(v) => setRing(i, { name: v })}
 							/>
-							<select
-								className="field w-44 py-1"
-								aria-label={`Who is in ring ${i + 1}`}
+							<SelectField
+								label={`Who is in ring ${i + 1}`}
+								hidden
+								className="w-44 py-1"
 								value={r.where !== undefined ? "where" : r.share ? "share" : "rest"}
-								onChange={(e) =>
+								onChange={(v) =>
 									setRing(i, {
-										where: e.target.value === "where" ? "" : undefined,
-										share: e.target.value === "share" ? 10 : undefined,
+										where: v === "where" ? "" : undefined,
+										share: v === "share" ? 10 : undefined,
 										devices: undefined,
 									})
 								}
@@ -173,40 +161,41 @@ export function RolloutForm({ onCancel }: { onCancel: () => void }) {
 								<option value="share">a share of all</option>
 								<option value="where">devices for which holds</option>
 								<option value="rest">all that are left</option>
-							</select>
+							</SelectField>
 							{r.where !== undefined && (
-								<input
-									className="field w-72 py-1 font-mono text-sm"
-									aria-label={`Expression of ring ${i + 1}`}
+								<TextField
+									label={`Expression of ring ${i + 1}`}
+									hidden
+									className="w-72 py-1 font-mono text-sm"
 									required
 									placeholder='name.startsWith("cen-kiosk")'
 									value={r.where}
-									onChange={(e) => setRing(i, { where: e.target.value })}
+									onChange={(v) => setRing(i, { where: v })}
 								/>
 							)}
 							{r.share !== undefined && r.where === undefined && (
 								<span className="flex items-center gap-1">
-									<input
-										className="field w-20 py-1"
-										type="number"
+									<NumberField
+										label={`Share of ring ${i + 1}, percent`}
+										hidden
+										className="w-20 py-1"
 										min={1}
 										max={100}
-										aria-label={`Share of ring ${i + 1}, percent`}
 										value={r.share}
-										onChange={(e) => setRing(i, { share: e.target.valueAsNumber || 1 })}
+										onChange={(v) => setRing(i, { share: v || 1 })}
 									/>
 									%
 								</span>
 							)}
 							<span className="flex items-center gap-1">
 								watched for
-								<input
-									className="field w-24 py-1"
-									type="number"
+								<NumberField
+									label={`Minutes for which ring ${i + 1} is watched`}
+									hidden
+									className="w-24 py-1"
 									min={0}
-									aria-label={`Minutes for which ring ${i + 1} is watched`}
 									value={r.soak_minutes}
-									onChange={(e) => setRing(i, { soak_minutes: e.target.valueAsNumber || 0 })}
+									onChange={(v) => setRing(i, { soak_minutes: v || 0 })}
 								/>
 								min
 							</span>
@@ -249,24 +238,20 @@ export function RolloutForm({ onCancel }: { onCancel: () => void }) {
 				{check("Fetch before the window", spec.stage, (stage) => set({ stage }))}
 				{check("Wake devices that are off, and shut them down afterwards", spec.wake, (wake) => set({ wake }))}
 				{check("Urgent: watch no ring, once a second person agrees", spec.urgent, (urgent) => set({ urgent }))}
-				<Labelled label="Hours to catch up those away">
-					<input
-						className="field w-28"
-						type="number"
-						min={0}
-						value={spec.wait_hours}
-						onChange={(e) => set({ wait_hours: e.target.valueAsNumber || 0 })}
-					/>
-				</Labelled>
-				<Labelled label="At once at a site">
-					<input
-						className="field w-24"
-						type="number"
-						min={0}
-						value={spec.per_site ?? 0}
-						onChange={(e) => set({ per_site: e.target.valueAsNumber || 0 })}
-					/>
-				</Labelled>
+				<NumberField
+					label="Hours to catch up those away"
+					className="w-28"
+					min={0}
+					value={spec.wait_hours}
+					onChange={(v) => set({ wait_hours: v || 0 })}
+				/>
+				<NumberField
+					label="At once at a site"
+					className="w-24"
+					min={0}
+					value={spec.per_site ?? 0}
+					onChange={(v) => set({ per_site: v || 0 })}
+				/>
 			</div>
 			<details>
 				<summary className="link cursor-pointer">Scripts before and after</summary>
@@ -379,14 +364,13 @@ function StepField({ label, of, onChange }: { label: string; of: Steps; onChange
 	const body = of?.[0]?.body ?? "";
 	return (
 		<div className="space-y-1">
-			<Labelled label={label}>
-				<textarea
-					className="field h-24 w-full font-mono text-sm"
-					spellCheck={false}
-					value={body}
-					onChange={(e) => change(by, e.target.value)}
-				/>
-			</Labelled>
+			<AreaField
+				label={label}
+				className="h-24 w-full font-mono text-sm"
+				spellCheck={false}
+				value={body}
+				onChange={(v) => change(by, v)}
+			/>
 			<label className="flex items-center gap-2 text-sm">
 				run by
 				<select

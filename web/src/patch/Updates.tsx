@@ -3,6 +3,7 @@ import { Link, useNavigate } from "react-router";
 import { useMay, useMayEverywhere } from "../api/me";
 import { usePages } from "../api/queries";
 import { Choice } from "../parts/Editor";
+import { TextField } from "../parts/fields";
 import { Empty, ProblemAlert, Waiting } from "../parts/ProblemAlert";
 import { Table } from "../parts/Table";
 import { bytes } from "../parts/units";
@@ -27,13 +28,14 @@ export function Updates() {
 	return (
 		<div>
 			<Heading title="Updates">
-				<input
-					className="field ml-auto w-56 py-1"
+				<TextField
+					label="Search updates"
+					hidden
+					className="ml-auto w-56 py-1"
 					type="search"
 					placeholder="Name or title"
-					aria-label="Search updates"
 					value={search}
-					onChange={(e) => setSearch(e.target.value)}
+					onChange={setSearch}
 				/>
 				{act && (
 					<Link className="button" to="/rollouts?new">

@@ -1,6 +1,7 @@
 import { PauseIcon, PlayIcon } from "@heroicons/react/20/solid";
 import { type ReactNode, useEffect, useMemo, useState } from "react";
 import { Choice } from "../parts/Editor";
+import { CheckField } from "../parts/fields";
 import { span } from "../parts/time";
 
 const speeds = [0.5, 1, 2, 4, 8] as const;
@@ -107,15 +108,9 @@ export function Axis({ axis, marks = [], children }: { axis: TimeAxis; marks?: n
 					onChoose={axis.setSpeed}
 				/>
 			</div>
-			<label className="flex items-center gap-1.5">
-				<input
-					type="checkbox"
-					className="size-4 accent-heather"
-					checked={axis.skip}
-					onChange={(e) => axis.setSkip(e.target.checked)}
-				/>
+			<CheckField className="flex items-center gap-1.5" checked={axis.skip} onChange={(v) => axis.setSkip(v)}>
 				Skip idle
-			</label>
+			</CheckField>
 			{children}
 		</div>
 	);

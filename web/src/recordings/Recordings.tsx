@@ -2,6 +2,7 @@ import { useDeferredValue, useState } from "react";
 import { Link, useSearchParams } from "react-router";
 import { usePages } from "../api/queries";
 import { useDevices } from "../fleet/devices";
+import { TextField } from "../parts/fields";
 import { Empty, ProblemAlert, Waiting } from "../parts/ProblemAlert";
 import { Table } from "../parts/Table";
 import { Ago, span } from "../parts/time";
@@ -23,14 +24,15 @@ export function Recordings() {
 				say; who plays one is on record.
 			</p>
 			<div className="mb-3 flex items-center gap-2">
-				<input
+				<TextField
+					label="Search what was printed"
+					hidden
+					className="max-w-xs"
 					type="search"
-					className="field max-w-xs"
-					aria-label="Search what was printed"
 					placeholder="What was printed"
-					value={typed}
 					maxLength={200}
-					onChange={(e) => setTyped(e.target.value)}
+					value={typed}
+					onChange={setTyped}
 				/>
 				{device && (
 					<button type="button" className="button-quiet" onClick={() => setParams({})}>

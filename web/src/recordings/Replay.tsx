@@ -1,6 +1,7 @@
 import { useQuery } from "@tanstack/react-query";
 import { Terminal } from "@xterm/xterm";
 import { read } from "../api/queries";
+import { TextField } from "../parts/fields";
 import "@xterm/xterm/css/xterm.css";
 import { useEffect, useMemo, useRef, useState } from "react";
 import { Link, useParams } from "react-router";
@@ -127,13 +128,14 @@ function Player({ events }: { events: Recorded[] }) {
 						if (found) find();
 					}}
 				>
-					<input
+					<TextField
+						label="Find in the recording"
+						hidden
+						className="w-44 py-1"
 						type="search"
-						className="field w-44 py-1"
-						aria-label="Find in the recording"
 						placeholder="Find, and go there"
 						value={found}
-						onChange={(e) => setFound(e.target.value)}
+						onChange={setFound}
 					/>
 				</form>
 			</Axis>

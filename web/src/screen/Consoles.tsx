@@ -4,7 +4,7 @@ import { useState } from "react";
 import { answer, api } from "../api/client";
 import { useMay } from "../api/me";
 import { read, useReadAnew } from "../api/queries";
-import { Labelled } from "../parts/Labelled";
+import { TextField } from "../parts/fields";
 import { ProblemAlert } from "../parts/ProblemAlert";
 
 /** The consoles that are reached over a device's network: added, and removed. */
@@ -74,28 +74,24 @@ export function Consoles({ device, onClose }: { device: string; onClose: () => v
 								add.mutate();
 							}}
 						>
-							<Labelled label="Name">
-								<input className="field w-36" required value={name} onChange={(e) => setName(e.target.value)} />
-							</Labelled>
-							<Labelled label="Host and port">
-								<input
-									className="field w-40"
-									required
-									placeholder="host:5900"
-									value={address}
-									onChange={(e) => setAddress(e.target.value)}
-								/>
-							</Labelled>
-							<Labelled label="Password, if any">
-								<input
-									className="field w-28"
-									type="password"
-									autoComplete="off"
-									maxLength={8}
-									value={password}
-									onChange={(e) => setPassword(e.target.value)}
-								/>
-							</Labelled>
+							<TextField label="Name" className="w-36" required value={name} onChange={setName} />
+							<TextField
+								label="Host and port"
+								className="w-40"
+								required
+								placeholder="host:5900"
+								value={address}
+								onChange={setAddress}
+							/>
+							<TextField
+								label="Password, if any"
+								className="w-28"
+								type="password"
+								autoComplete="off"
+								maxLength={8}
+								value={password}
+								onChange={setPassword}
+							/>
 							<button type="submit" className="button" disabled={add.isPending}>
 								Add
 							</button>

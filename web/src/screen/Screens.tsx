@@ -6,6 +6,7 @@ import { Permitted } from "../api/me";
 import { read } from "../api/queries";
 import { useDevices } from "../fleet/devices";
 import { Choice } from "../parts/Editor";
+import { SelectField } from "../parts/fields";
 import { Empty, ProblemAlert, Waiting } from "../parts/ProblemAlert";
 import { Headed, OnBench } from "../tools/Pane";
 import { ScreenPane } from "./ScreenPane";
@@ -51,13 +52,14 @@ export default function Screens() {
 						onChoose={(w) => put(all, w)}
 					/>
 				</div>
-				<select
-					className="field w-52 py-1"
-					aria-label="Open another screen"
+				<SelectField
+					label="Open another screen"
+					hidden
+					className="w-52 py-1"
 					value=""
-					onChange={(e) => {
-						setFront(e.target.value);
-						put([...all, { id: e.target.value, name: "" }]);
+					onChange={(v) => {
+						setFront(v);
+						put([...all, { id: v, name: "" }]);
 					}}
 				>
 					<option value="">Open another screen…</option>
@@ -67,7 +69,7 @@ export default function Screens() {
 							{d.people[0] ? `, ${d.people[0]}` : ""}
 						</option>
 					))}
-				</select>
+				</SelectField>
 				{as === "tabs" && (
 					<div role="toolbar" aria-label="Tabs" className="flex flex-wrap gap-1">
 						{all.map((o) => (

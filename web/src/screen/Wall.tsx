@@ -3,6 +3,7 @@ import { Link, useSearchParams } from "react-router";
 import { asProblem, type Device } from "../api/client";
 import { useDevices } from "../fleet/devices";
 import { Condition } from "../parts/Condition";
+import { SelectField } from "../parts/fields";
 import { Empty, ProblemAlert, Waiting } from "../parts/ProblemAlert";
 import { percent } from "../parts/units";
 
@@ -50,11 +51,12 @@ export default function Wall() {
 		<div className="px-5 py-4">
 			<div className="mb-3 flex flex-wrap items-center gap-x-4 gap-y-2">
 				<h1 className="text-xl font-semibold">Wall</h1>
-				<select
-					className="field w-72 py-1"
-					aria-label="Whose screens"
+				<SelectField
+					label="Whose screens"
+					hidden
+					className="w-72 py-1"
 					value={chosen}
-					onChange={(e) => setParams({ of: e.target.value })}
+					onChange={(v) => setParams({ of: v })}
 				>
 					{places.groups.length > 0 && (
 						<optgroup label="Groups">
@@ -73,7 +75,7 @@ export default function Wall() {
 						))}
 					</optgroup>
 					<option value="all">every device with a screen</option>
-				</select>
+				</SelectField>
 				<span className="text-faint">
 					{online.length} of {shown.length} online
 				</span>

@@ -3,6 +3,7 @@ import { useDeferredValue, useMemo, useState } from "react";
 import { useSearchParams } from "react-router";
 import type { Device, Schemas } from "../api/client";
 import { read } from "../api/queries";
+import { SelectField, TextField } from "../parts/fields";
 import { Empty, ProblemAlert, Waiting } from "../parts/ProblemAlert";
 import { save } from "../parts/save";
 import { Controls, Pane } from "./Pane";
@@ -66,12 +67,13 @@ export function EventsPane({ device, onClose }: { device: Device; onClose: () =>
 	return (
 		<Pane title="Event logs" onClose={onClose} status={chosen?.title}>
 			<Controls>
-				<select
-					className="field w-auto max-w-40 py-0.5 text-sm"
-					aria-label="Log"
+				<SelectField
+					label="Log"
+					hidden
+					className="w-auto max-w-40 py-0.5 text-sm"
 					value={chosen?.name ?? ""}
-					onChange={(e) => {
-						setSource(e.target.value);
+					onChange={(v) => {
+						setSource(v);
 						setUnit("");
 					}}
 				>
@@ -80,14 +82,9 @@ export function EventsPane({ device, onClose }: { device: Device; onClose: () =>
 							{s.title}
 						</option>
 					))}
-				</select>
+				</SelectField>
 				{chosen?.units && chosen.units.length > 0 && (
-					<select
-						className="field w-auto max-w-44 py-0.5 text-sm"
-						aria-label="Source"
-						value={unit}
-						onChange={(e) => setUnit(e.target.value)}
-					>
+					<SelectField label="Source" hidden className="w-auto max-w-44 py-0.5 text-sm" value={unit} onChange={setUnit}>
 						<option value="">every source</option>
 						{unit && !chosen.units.includes(unit) && <option value={unit}>{unit}</option>}
 						{chosen.units.map((u) => (
@@ -95,21 +92,16 @@ export function EventsPane({ device, onClose }: { device: Device; onClose: () =>
 								{u}
 							</option>
 						))}
-					</select>
+					</SelectField>
 				)}
-				<select
-					className="field w-auto py-0.5 text-sm"
-					aria-label="Level"
-					value={level}
-					onChange={(e) => setLevel(e.target.value)}
-				>
+				<SelectField label="Level" hidden className="w-auto py-0.5 text-sm" value={level} onChange={setLevel}>
 					<option value="">every level</option>
 					{levels.slice(0, -1).map((l) => (
 						<option key={l} value={l}>
 							{l} and worse
 						</option>
 					))}
-				</select>
+				</SelectField>
 				{moment && (
 					<button type="button" className="button-quiet text-sm" onClick={() => setMoment(null)}>
 						Around {clock.format(new Date(moment))} – go to now
@@ -150,13 +142,14 @@ function Log({ device, query }: { device: Device; query: Schemas["EventQuery"] }
 	return (
 		<>
 			<div className="flex items-center gap-2 border-line border-b px-3 py-1.5">
-				<input
+				<TextField
+					label="Filter events"
+					hidden
+					className="max-w-56 py-0.5"
 					type="search"
-					className="field max-w-56 py-0.5"
-					aria-label="Filter events"
 					placeholder="Text or pattern"
 					value={typed}
-					onChange={(e) => setTyped(e.target.value)}
+					onChange={setTyped}
 				/>
 				<span className="text-faint text-sm tabular-nums" role="status">
 					{shown.length === events.length ? events.length : `${shown.length} of ${events.length}`} events

@@ -4,6 +4,7 @@ import { answer, api, type Device, type Schemas } from "../api/client";
 import { useMay } from "../api/me";
 import { read } from "../api/queries";
 import { Confirm } from "../parts/Confirm";
+import { AreaField, TextField } from "../parts/fields";
 import { ProblemAlert, Waiting } from "../parts/ProblemAlert";
 import { Ago, span, useNow } from "../parts/time";
 import { Pane, useAction } from "./Pane";
@@ -120,13 +121,7 @@ function Message({ device, means }: { device: Device; means?: string }) {
 			}}
 		>
 			<h3 className="font-semibold">Message to the person</h3>
-			<textarea
-				className="field h-16"
-				aria-label="Message"
-				value={text}
-				maxLength={4000}
-				onChange={(e) => setText(e.target.value)}
-			/>
+			<AreaField label="Message" hidden className="h-16" maxLength={4000} value={text} onChange={setText} />
 			<div className="flex items-center gap-2">
 				<label className="flex items-center gap-1.5 text-sm">
 					Answers
@@ -167,12 +162,7 @@ function Clipboard({ device }: { device: Device }) {
 		>
 			<h3 className="font-semibold">Text for their clipboard</h3>
 			<div className="flex gap-2">
-				<input
-					className="field"
-					aria-label="Text for the clipboard"
-					value={text}
-					onChange={(e) => setText(e.target.value)}
-				/>
+				<TextField label="Text for the clipboard" hidden value={text} onChange={setText} />
 				<button type="submit" className="button-quiet whitespace-nowrap" disabled={!text || action.busy}>
 					Put it there
 				</button>
@@ -230,12 +220,13 @@ function Power({ device }: { device: Device }) {
 						<option value={900}>15 minutes</option>
 					</select>
 				</label>
-				<input
-					className="field max-w-72 py-0.5"
-					aria-label="What the person is told"
+				<TextField
+					label="What the person is told"
+					hidden
+					className="max-w-72 py-0.5"
 					placeholder="What the person is told"
 					value={message}
-					onChange={(e) => setMessage(e.target.value)}
+					onChange={setMessage}
 				/>
 			</div>
 			<div className="flex flex-wrap gap-1">

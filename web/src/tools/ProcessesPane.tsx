@@ -5,6 +5,7 @@ import { useMay } from "../api/me";
 import { read } from "../api/queries";
 import { Confirm } from "../parts/Confirm";
 import { Choice } from "../parts/Editor";
+import { CheckField, TextField } from "../parts/fields";
 import { Grid, type GridColumn } from "../parts/Grid";
 import { ProblemAlert, Waiting } from "../parts/ProblemAlert";
 import { Ago } from "../parts/time";
@@ -73,24 +74,19 @@ export function ProcessesPane({ device, onClose }: { device: Device; onClose: ()
 			}
 		>
 			<Controls>
-				<input
+				<TextField
+					label="Filter processes"
+					hidden
+					className="max-w-44 py-0.5"
 					type="search"
-					className="field max-w-44 py-0.5"
-					aria-label="Filter processes"
 					placeholder="Filter"
 					value={filter}
-					onChange={(e) => setFilter(e.target.value)}
+					onChange={setFilter}
 				/>
 				<Choice of={["List", "Tree"] as const} chosen={view} name={(v) => v} onChoose={setView} />
-				<label className="ml-auto flex items-center gap-1.5 text-sm">
-					<input
-						type="checkbox"
-						className="accent-heather"
-						checked={still}
-						onChange={(e) => setStill(e.target.checked)}
-					/>
+				<CheckField className="ml-auto flex items-center gap-1.5 text-sm" checked={still} onChange={setStill}>
 					Hold still
-				</label>
+				</CheckField>
 			</Controls>
 			<Spikes device={device} />
 			{stream.error !== undefined && <ProblemAlert error={stream.error} retry={stream.retry} />}

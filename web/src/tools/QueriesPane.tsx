@@ -6,6 +6,7 @@ import { lines } from "../api/lines";
 import { useMay } from "../api/me";
 import { read, useReadAnew } from "../api/queries";
 import { AskLine } from "../parts/Confirm";
+import { SelectField } from "../parts/fields";
 import { Grid, type GridColumn } from "../parts/Grid";
 import { Empty, ProblemAlert, Waiting } from "../parts/ProblemAlert";
 import { save } from "../parts/save";
@@ -161,11 +162,12 @@ function Builder({
 	return (
 		<div className="space-y-1.5 border-line border-b px-3 py-1.5">
 			<div className="flex flex-wrap items-center gap-1.5">
-				<select
-					className="field w-auto py-0.5 text-sm"
-					aria-label="Class"
+				<SelectField
+					label="Class"
+					hidden
+					className="w-auto py-0.5 text-sm"
 					value={query.name}
-					onChange={(e) => onChange({ name: e.target.value, fields: [], where: [] })}
+					onChange={(v) => onChange({ name: v, fields: [], where: [] })}
 				>
 					{!found && <option value={query.name}>{query.name}</option>}
 					{classes.map((c) => (
@@ -173,7 +175,7 @@ function Builder({
 							{c.name}
 						</option>
 					))}
-				</select>
+				</SelectField>
 				<span className="text-faint text-sm">
 					{found ? `${found.title}, from ${found.source}` : "The device has no such class."}
 				</span>
@@ -181,11 +183,12 @@ function Builder({
 			{query.where.map((c, i) => (
 				<div key={i} className="flex flex-wrap items-center gap-1.5">
 					<span className="w-10 text-faint text-sm">{i === 0 ? "where" : "and"}</span>
-					<select
-						className="field w-auto py-0.5 text-sm"
-						aria-label="Field"
+					<SelectField
+						label="Field"
+						hidden
+						className="w-auto py-0.5 text-sm"
 						value={c.field}
-						onChange={(e) => put(i, { field: e.target.value })}
+						onChange={(v) => put(i, { field: v })}
 					>
 						{(found?.fields.some((f) => f.name === c.field) ? [] : [c.field]).map((f) => (
 							<option key={f}>{f}</option>
@@ -195,17 +198,18 @@ function Builder({
 								{f.name}
 							</option>
 						))}
-					</select>
-					<select
-						className="field w-auto py-0.5 text-sm"
-						aria-label="Comparison"
+					</SelectField>
+					<SelectField
+						label="Comparison"
+						hidden
+						className="w-auto py-0.5 text-sm"
 						value={c.op}
-						onChange={(e) => put(i, { op: e.target.value })}
+						onChange={(v) => put(i, { op: v })}
 					>
 						{ops.map((o) => (
 							<option key={o}>{o}</option>
 						))}
-					</select>
+					</SelectField>
 					<input
 						className="field w-48 py-0.5 text-sm"
 						aria-label="Compared with"
@@ -288,12 +292,13 @@ function Saved({
 	const here = list.data?.items.find((q) => q.text === text);
 	return (
 		<Controls>
-			<select
-				className="field w-auto max-w-60 py-0.5 text-sm"
-				aria-label="Saved queries"
+			<SelectField
+				label="Saved queries"
+				hidden
+				className="w-auto max-w-60 py-0.5 text-sm"
 				value={here?.id ?? ""}
-				onChange={(e) => {
-					const q = list.data?.items.find((x) => x.id === e.target.value);
+				onChange={(v) => {
+					const q = list.data?.items.find((x) => x.id === v);
 					if (q) onUse(q.text);
 				}}
 			>
@@ -303,7 +308,7 @@ function Saved({
 						{q.name}
 					</option>
 				))}
-			</select>
+			</SelectField>
 			{here ? (
 				<button type="button" className="button-quiet text-sm" onClick={() => remove.mutate(here.id)}>
 					Forget it

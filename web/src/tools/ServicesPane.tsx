@@ -5,6 +5,7 @@ import { useMay } from "../api/me";
 import { read, useReadAnew } from "../api/queries";
 import { Confirm } from "../parts/Confirm";
 import { Choice } from "../parts/Editor";
+import { TextField } from "../parts/fields";
 import { Grid, type GridColumn } from "../parts/Grid";
 import { Empty, ProblemAlert, Waiting } from "../parts/ProblemAlert";
 import { Ago } from "../parts/time";
@@ -72,13 +73,14 @@ export function ServicesPane({ device, onClose }: { device: Device; onClose: () 
 			status={list.data && `${rows.length} of ${list.data.items.length} services`}
 		>
 			<Controls>
-				<input
+				<TextField
+					label="Filter services"
+					hidden
+					className="max-w-44 py-0.5"
 					type="search"
-					className="field max-w-44 py-0.5"
-					aria-label="Filter services"
 					placeholder="Filter"
 					value={filter}
-					onChange={(e) => setFilter(e.target.value)}
+					onChange={setFilter}
 				/>
 				<Choice of={states} chosen={state} name={(s) => s} onChoose={setState} />
 			</Controls>

@@ -5,6 +5,7 @@ import { lines } from "../api/lines";
 import { useMay } from "../api/me";
 import { read, useReadAnew } from "../api/queries";
 import { Confirm } from "../parts/Confirm";
+import { SelectField, TextField } from "../parts/fields";
 import { Grid, type GridColumn } from "../parts/Grid";
 import { Empty, ProblemAlert, Waiting } from "../parts/ProblemAlert";
 import { save } from "../parts/save";
@@ -100,14 +101,15 @@ export function SettingsPane({ device, onClose }: { device: Device; onClose: () 
 						search.start();
 					}}
 				>
-					<input
+					<TextField
+						label="Search from here"
+						hidden
+						className="w-44 py-0.5 text-sm"
 						type="search"
-						className="field w-44 py-0.5 text-sm"
-						aria-label="Search from here"
 						placeholder="Search from here"
-						value={search.text}
 						maxLength={200}
-						onChange={(e) => search.setText(e.target.value)}
+						value={search.text}
+						onChange={(v) => search.setText(v)}
 					/>
 				</form>
 				<button
@@ -297,28 +299,24 @@ function Value({
 				{old ? (
 					<span className="min-w-0 py-1 font-medium break-all">{old.name}</span>
 				) : (
-					<input
-						className="field w-52 text-sm"
-						aria-label="Name"
+					<TextField
+						label="Name"
+						hidden
+						className="w-52 text-sm"
 						placeholder="Name"
 						required
 						value={title}
-						onChange={(e) => setTitle(e.target.value)}
+						onChange={setTitle}
 					/>
 				)}
 				{types.length > 1 && !readOnly && (
-					<select
-						className="field w-auto py-1 text-sm"
-						aria-label="Type"
-						value={type}
-						onChange={(e) => setType(e.target.value)}
-					>
+					<SelectField label="Type" hidden className="w-auto py-1 text-sm" value={type} onChange={setType}>
 						{types.map((t) => (
 							<option key={t} value={t}>
 								{t}
 							</option>
 						))}
-					</select>
+					</SelectField>
 				)}
 				<div className="min-w-0 flex-1">{long ? <textarea rows={4} {...field} /> : <input {...field} />}</div>
 			</div>

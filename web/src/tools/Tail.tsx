@@ -1,5 +1,6 @@
 import { useVirtualizer } from "@tanstack/react-virtual";
 import { type ReactNode, useEffect, useRef, useState } from "react";
+import { CheckField } from "../parts/fields";
 
 /** What is numbered as it comes, so that the page knows it again. */
 export type Numbered<T> = T & { n: number };
@@ -89,9 +90,8 @@ export function Tail<T>({
 /** Whether the end is stayed at. */
 export function StayBox({ stay, setStay }: { stay: boolean; setStay: (stay: boolean) => void }) {
 	return (
-		<label className="ml-auto flex items-center gap-1.5 text-sm">
-			<input type="checkbox" className="accent-heather" checked={stay} onChange={(e) => setStay(e.target.checked)} />
+		<CheckField className="ml-auto flex items-center gap-1.5 text-sm" checked={stay} onChange={setStay}>
 			Stay at the end
-		</label>
+		</CheckField>
 	);
 }
