@@ -65,7 +65,8 @@ func (s *sampler) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 		http.NotFound(w, r)
 		return
 	}
-	err = openapi3filter.ValidateRequest(r.Context(), &openapi3filter.RequestValidationInput{Request: r, PathParams: params, Route: route,
+	err = openapi3filter.ValidateRequest(r.Context(), &openapi3filter.RequestValidationInput{Request: r, PathParams: params,
+		Route: route,
 		Options: &openapi3filter.Options{AuthenticationFunc: openapi3filter.NoopAuthenticationFunc,
 			ExcludeRequestBody: !strings.HasPrefix(r.Header.Get("Content-Type"), "application/json")}})
 	if err != nil {
@@ -97,7 +98,8 @@ func (s *sampler) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 var known = map[string]any{"name": "hay-desk-01", "host_name": "hay-desk-01", "device": "hay-desk-01", "device_name": "hay-desk-01",
 	"email": "robin@moor.example", "organisation": "Larkmoor Libraries", "site": "Haywater branch", "path": "/srv/a.txt",
 	"message": "It is done.", "addresses": []string{"192.0.2.10"}, "address": "192.0.2.10", "actor": "robin@moor.example",
-	"created_by": "robin@moor.example", "changed_by": "robin@moor.example", "version": "1.4.0", "cidr": "192.0.2.0/24",
+	"created_by": "robin@moor.example",
+	"changed_by": "robin@moor.example", "version": "1.4.0", "cidr": "192.0.2.0/24",
 	"ring": 0, "id": id(7).String(), "sha256": strings.Repeat("a0", 32), "digest": strings.Repeat("a0", 32)}
 
 // sample makes a value of a schema. Optional properties are there, but for what would lead on to a next page.
@@ -122,8 +124,10 @@ func sample(s *openapi3.Schema, property string, depth int) any {
 		}
 		return whole
 	}
-	if v, ok := known[property]; ok && (s.Type.Is("string") && isText(v) || s.Type.Is("integer") && v == 0) && s.Format == "" && len(s.Enum) == 0 {
-		return v
+	if v, ok := known[property]; ok && s.Format == "" && len(s.Enum) == 0 {
+		if s.Type.Is("string") && isText(v) || s.Type.Is("integer") && v == 0 {
+			return v
+		}
 	}
 	switch {
 	case len(s.Enum) > 0:
@@ -192,54 +196,71 @@ var gap = regexp.MustCompile(` {2,}`)
 var commandLines = map[string][]string{
 	"alerts": {"attention", "alerts", "alert show ID", "alert acknowledge --note seen ID", "alert snooze --for 2h ID",
 		"alert assign --to ines@moor.example ID", "alert note --note hello ID", "alert resolve ID", "suspects ID"},
-	"devices": {"device hay-desk-01", "devices --where os=='linux'", "inventory hay-desk-01", "changes hay-desk-01", "changes --since 24h",
+	"devices": {"device hay-desk-01", "devices --where os=='linux'", "inventory hay-desk-01", "changes hay-desk-01",
+		"changes --since 24h",
 		"software driver", "standing hay-desk-01 cpu"},
-	"files": {"files list hay-desk-01 /srv", "files access hay-desk-01 /srv/a", "files digest hay-desk-01 /srv/a", "files make hay-desk-01 /srv/b",
-		"files rename hay-desk-01 /srv/a /srv/b", "files copy hay-desk-01 /srv/a /srv/c /tmp", "files move --replace hay-desk-01 /srv/a /tmp",
+	"files": {"files list hay-desk-01 /srv", "files access hay-desk-01 /srv/a", "files digest hay-desk-01 /srv/a",
+		"files make hay-desk-01 /srv/b",
+		"files rename hay-desk-01 /srv/a /srv/b", "files copy hay-desk-01 /srv/a /srv/c /tmp",
+		"files move --replace hay-desk-01 /srv/a /tmp",
 		"files remove hay-desk-01 /srv/a", "files removed hay-desk-01", "files restore hay-desk-01 x", "files purge hay-desk-01 x",
 		"files permit --mode 0640 --owner root --deep hay-desk-01 /srv/a"},
 	"processes": {"processes past hay-desk-01", "processes end --force hay-desk-01 7",
 		"processes end-tree hay-desk-01 7", "processes pause hay-desk-01 7", "processes continue hay-desk-01 7",
 		"processes priority --to low hay-desk-01 7", "processes start --as rowan hay-desk-01 -- sleep 5"},
 	"services": {"services list hay-desk-01", "services show hay-desk-01 cron", "services start hay-desk-01 cron",
-		"services stop --stopping other hay-desk-01 cron", "services restart hay-desk-01 cron", "services mode --to disabled hay-desk-01 cron"},
-	"tools": {"events --logs hay-desk-01", "network show hay-desk-01", "settings list hay-desk-01 kernel", "settings set hay-desk-01 kernel/vm/swappiness 10",
+		"services stop --stopping other hay-desk-01 cron", "services restart hay-desk-01 cron",
+		"services mode --to disabled hay-desk-01 cron"},
+	"tools": {"events --logs hay-desk-01", "network show hay-desk-01", "settings list hay-desk-01 kernel",
+		"settings set hay-desk-01 kernel/vm/swappiness 10",
 		"settings remove hay-desk-01 kernel/x", "query --classes hay-desk-01", "people list hay-desk-01",
-		"people message --button OK hay-desk-01 hello", "people clipboard hay-desk-01 text", "power restart --in 60s --message soon hay-desk-01",
+		"people message --button OK hay-desk-01 hello", "people clipboard hay-desk-01 text",
+		"power restart --in 60s --message soon hay-desk-01",
 		"power firmware hay-desk-01", "power recovery hay-desk-01", "power off hay-desk-01", "power cancel hay-desk-01",
 		"power log-off hay-desk-01 1", "power lock hay-desk-01 1", "power wake hay-desk-01", "screen list hay-desk-01",
 		"screen add hay-desk-01 kvm 192.0.2.9:5900", "screen remove hay-desk-01 hay-desk-01"},
 	"library": {"scripts list", "scripts export hay-desk-01", "scripts import DIR/script.sh", "scripts versions hay-desk-01",
-		"scripts drop hay-desk-01", "packages list", "packages show hay-desk-01", "packages versions hay-desk-01", "packages drop hay-desk-01",
+		"scripts drop hay-desk-01", "packages list", "packages show hay-desk-01", "packages versions hay-desk-01",
+		"packages drop hay-desk-01",
 		"packages files"},
-	"jobs": {"jobs list", "jobs show ID", "jobs runs --state failed ID", "jobs output ID hay-desk-01", "jobs compare ID ID", "jobs pause ID",
+	"jobs": {"jobs list", "jobs show ID", "jobs runs --state failed ID", "jobs output ID hay-desk-01", "jobs compare ID ID",
+		"jobs pause ID",
 		"jobs resume ID", "jobs cancel ID", "jobs adopt ID", "jobs retry ID", "jobs start --plan --where os=='linux' hay-desk-01",
 		"jobs start --leave --device hay-desk-01 hay-desk-01", "packages install --leave --group hay-desk-01 hay-desk-01"},
 	"updates": {"updates list", "updates show hay-desk-01", "updates ask --where os=='linux'", "updates rules",
 		"updates approve --class security --defer 2 monthly", "updates hold --reason wait --update heathssl held",
-		"updates exclude --reason old --vendor Fennick never", "updates unrule hay-desk-01", "exposure", "advisories list", "advisories show MOOR-2026-0112",
+		"updates exclude --reason old --vendor Fennick never", "updates unrule hay-desk-01", "exposure", "advisories list",
+		"advisories show MOOR-2026-0112",
 		"advisories feeds", "advisories forget fell"},
-	"rollouts": {"rollouts list", "rollouts show ID", "rollouts devices ID", "rollouts agree ID", "rollouts adopt ID", "rollouts pause ID",
+	"rollouts": {"rollouts list", "rollouts show ID", "rollouts devices ID", "rollouts agree ID", "rollouts adopt ID",
+		"rollouts pause ID",
 		"rollouts resume ID", "rollouts release ID", "rollouts again ID", "rollouts revert ID", "rollouts cancel ID",
-		"rollouts leave-out --without heathssl ID", "rollouts start --plan --where os=='linux' --ring first:1 --ring rest:100% --class security monthly"},
-	"reports": {"reports compliance", "reports list", "reports schedule --to duty@moor.example --start 2026-12-01T07:00 weekly", "reports send hay-desk-01",
+		"rollouts leave-out --without heathssl ID",
+		"rollouts start --plan --where os=='linux' --ring first:1 --ring rest:100% --class security monthly"},
+	"reports": {"reports compliance", "reports list", "reports schedule --to duty@moor.example --start 2026-12-01T07:00 weekly",
+		"reports send hay-desk-01",
 		"reports unschedule hay-desk-01"},
 	"policies": {"policies list", "policies checks hay-desk-01", "policies responses", "policies remove ID",
-		"policies try --warning 90 disk", "windows list", "windows add --start 2026-12-01T22:00 --for 2h --rule FREQ=DAILY nightly", "windows remove ID",
-		"groups list", "groups set --where os=='linux' --global all", "groups preview os=='linux'", "groups words", "groups remove hay-desk-01"},
-	"agents": {"agent conflicts", "agent settle --same hay-desk-01", "agent admit hay-desk-01", "agent refuse hay-desk-01", "agent code hay-desk-01",
+		"policies try --warning 90 disk", "windows list", "windows add --start 2026-12-01T22:00 --for 2h --rule FREQ=DAILY nightly",
+		"windows remove ID",
+		"groups list", "groups set --where os=='linux' --global all", "groups preview os=='linux'", "groups words",
+		"groups remove hay-desk-01"},
+	"agents": {"agent conflicts", "agent settle --same hay-desk-01", "agent admit hay-desk-01", "agent refuse hay-desk-01",
+		"agent code hay-desk-01",
 		"agent releases", "agent move --organisation Larkmoor --site Central hay-desk-01", "enrolment list",
 		"enrolment add --organisation Larkmoor --site Central", "enrolment revoke ID", "site list", "site add Larkmoor Central"},
 	"people": {"staff list", "staff add --role viewer ines@moor.example Ines", "staff set --role technician robin@moor.example",
 		"staff reset robin@moor.example", "staff remove robin@moor.example", "roles list", "roles set --permit shell.act night",
-		"roles remove night", "sign-ins list", "sign-ins list robin@moor.example", "sign-ins end ID", "sign-ins end-all robin@moor.example",
+		"roles remove night", "sign-ins list", "sign-ins list robin@moor.example", "sign-ins end ID",
+		"sign-ins end-all robin@moor.example",
 		"sign-ins policy required", "token list", "token add --days 30 backup", "token revoke ID", "sessions hay-desk-01", "audit",
 		"recordings list"},
 }
 
 // elsewhere are the commands that hold a stream, a terminal or a file's bytes: the end-to-end tests run them at devices.
 var elsewhere = strings.Fields(`sign-in sign-out sweep run shell put get files-show files-follow processes-list network-reach network-scan
-	settings-search recordings-play recordings-text recordings-verify recordings-export screen-picture many-run many-end many-service many-power
+	settings-search recordings-play recordings-text recordings-verify recordings-export screen-picture many-run many-end
+		many-service many-power
 	many-message many-query many-set many-put scripts-changes scripts-try packages-add packages-changes packages-uninstall jobs-export
 	reports-make advisories-import policies-set agent-add audit-verify audit-export data-export data-erase link-test`)
 
@@ -311,7 +332,8 @@ func TestCommands(t *testing.T) {
 		}
 		want, err := os.ReadFile(name)
 		if err != nil || text != string(want) {
-			t.Errorf("%s is not what was looked at (go test ./cmd/moor -renew, and look): %v\n%s", name, err, firstDifference(text, string(want)))
+			t.Errorf("%s is not what was looked at (go test ./cmd/moor -renew, and look): %v\n%s", name, err, firstDifference(text,
+				string(want)))
 		}
 	}
 }
