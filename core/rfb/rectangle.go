@@ -132,10 +132,11 @@ func (p *painter) short() uint32 {
 
 // fill fills a part of the rectangle, given in the picture's coordinates.
 func (p *painter) fill(r image.Rectangle, v uint32) {
+	if r.Empty() { // which lies in every other, wherever it is
+		return
+	}
 	if !r.In(p.r) {
-		if !r.Empty() {
-			p.fail("a part at %v outside of its rectangle", r)
-		}
+		p.fail("a part at %v outside of its rectangle", r)
 		return
 	}
 	for y := r.Min.Y; y < r.Max.Y; y++ {
