@@ -183,7 +183,8 @@ func (g *ground) job(states map[uuid.UUID]string) uuid.UUID {
 		VALUES ($1, 'patch', '{}', '{}', '{}', 'running', now(), now() + interval '1 day', 'rollout')`, id)
 	g.must(err)
 	for device, state := range states {
-		_, err := g.pool.Exec(g.Context(), `INSERT INTO runs (id, job_id, device_id, device_name, site, place, until, state, sent_at, began_at,
+		_, err := g.pool.Exec(g.Context(),
+			`INSERT INTO runs (id, job_id, device_id, device_name, site, place, until, state, sent_at, began_at,
 			ended_at, reason) VALUES ($1, $2, $3, 'd', 's', 0, now(), $4, now(), now(), CASE WHEN $4 IN ('waiting', 'sent') THEN NULL ELSE
 			now() END, CASE WHEN $4 = 'failed' THEN 'no room' ELSE '' END)`, uuid.New(), id, device, state)
 		g.must(err)
@@ -194,7 +195,8 @@ func (g *ground) job(states map[uuid.UUID]string) uuid.UUID {
 // runs sets the state of a job's run.
 func (g *ground) runs(job, device uuid.UUID, state string) {
 	g.Helper()
-	_, err := g.pool.Exec(g.Context(), "UPDATE runs SET state = $3, ended_at = now() WHERE job_id = $1 AND device_id = $2", job, device, state)
+	_, err := g.pool.Exec(g.Context(), "UPDATE runs SET state = $3, ended_at = now() WHERE job_id = $1 AND device_id = $2", job, device,
+		state)
 	g.must(err)
 }
 
@@ -277,7 +279,8 @@ func TestRolloutFromPlanToTakenBack(t *testing.T) {
 		t.Errorf("what was taken back is missing again at once: %v", got)
 	}
 	brought, err := g.brought(t.Context(), r.id, nil)
-	if err != nil || len(brought) != 1 || brought[0].Devices != 2 || brought[0].States["reverted"] != 1 || brought[0].States["installed"] != 1 {
+	if err != nil || len(brought) != 1 || brought[0].Devices != 2 || brought[0].States["reverted"] != 1 ||
+		brought[0].States["installed"] != 1 {
 		t.Errorf("it brought %+v, %v", brought, err)
 	}
 	if brought, err = g.brought(t.Context(), r.id, []uuid.UUID{plover}); err != nil || len(brought) != 0 {
@@ -363,7 +366,8 @@ func TestWoken(t *testing.T) {
 	r := g.rollout("November", now)
 	ssl := security("ssl", "3.0", "3.1")
 	g.must(g.setMissing(t.Context(), g.devices[0], "d", "", []update.Update{ssl}))
-	g.must(g.plan(t.Context(), r.id, 0, g.job(map[uuid.UUID]string{g.devices[0]: "waiting"}), []plannedFor{{g.devices[0], []update.Update{ssl}}}))
+	g.must(g.plan(t.Context(), r.id, 0, g.job(map[uuid.UUID]string{g.devices[0]: "waiting"}), []plannedFor{{g.devices[0],
+		[]update.Update{ssl}}}))
 	asleep := func(since time.Time) int {
 		t.Helper()
 		all, err := g.asleep(t.Context(), r.id, 0, since)
@@ -464,7 +468,8 @@ func TestComplianceByDay(t *testing.T) {
 	count(day, 2)
 	count(day.AddDate(0, 0, 1), 4)
 	got, err := g.compliance(t.Context(), []uuid.UUID{wader}, day)
-	if err != nil || len(got) != 2 || !got[0].Day.Equal(day) || got[0].Tally.Devices != 10 || got[0].Tally.Current != 8 || got[1].Tally.Current != 10 {
+	if err != nil || len(got) != 2 || !got[0].Day.Equal(day) || got[0].Tally.Devices != 10 || got[0].Tally.Current != 8 ||
+		got[1].Tally.Current != 10 {
 		t.Errorf("by day %+v, %v", got, err)
 	}
 	if got, err = g.compliance(t.Context(), []uuid.UUID{wader, other}, day.AddDate(0, 0, 1)); err != nil || len(got) != 1 ||
