@@ -9,7 +9,7 @@ GO_FILES := $(shell find . -name '*.go' -not -path './web/node_modules/*')
 WEB_FILES := $(shell find web/src web/public web/index.html web/vite.config.ts -type f)
 
 .DEFAULT_GOAL := help
-.PHONY: help quick cover dev hooks release demo demo-reset build test race lint lab fuzz bench fmt generate cross screenshots install packages
+.PHONY: help inspect mutate quick cover dev hooks release demo demo-reset build test race lint lab fuzz bench fmt generate cross screenshots install packages
 
 help: ## list the targets
 	@awk -F ':.*## ' '/^[a-z-]+:.*## / {printf "  %-12s %s\n", $$1, $$2}' $(MAKEFILE_LIST)
@@ -76,6 +76,12 @@ lint: web/node_modules/.package-lock.json web/dist/index.html ## check formattin
 	@cd web && said=$$(REDOCLY_TELEMETRY=off REDOCLY_SUPPRESS_UPDATE_NOTICE=true npx --no-install redocly lint \
 		--config ../contract/redocly.yaml ../contract/openapi.yaml 2>&1) || { echo "$$said" >&2; exit 1; }
 	tools/generated.sh
+
+inspect: ## what golangci-lint finds beside lint; the first time it is compiled, which takes minutes
+	go tool -modfile=inspect.mod golangci-lint run --timeout 20m ./...
+
+mutate: ## change core's code in thousands of ways, and see its tests fail: MUTATE="transfer keys" for some rooms
+	@tools/mutate.sh $(MUTATE)
 
 cross: ## compile the agent and the client for the other systems
 	@for target in windows/amd64 darwin/arm64 darwin/amd64 linux/arm64; do \

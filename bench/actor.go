@@ -70,7 +70,7 @@ func (s *stage) command(program string, args ...string) *exec.Cmd {
 	return cmd
 }
 
-func (s *stage) run(program string, args ...string) error { return s.command(program, args...).Run() }
+func (s *stage) xdotool(args ...string) error { return s.command("xdotool", args...).Run() }
 
 func (s *stage) start(program string, args ...string) error {
 	cmd := s.command(program, args...)
@@ -117,7 +117,7 @@ func (s *stage) echo() error {
 	if _, err := s.window("echo"); err != nil {
 		return err
 	}
-	return s.run("xdotool", "mousemove", "1100", "200")
+	return s.xdotool("mousemove", "1100", "200")
 }
 
 // canvas is a window into which pictures are put.

@@ -45,7 +45,7 @@ func (s *stage) typing() (func(int) error, error) {
 	}
 	_, err := s.window("notes")
 	if err == nil {
-		err = s.run("xdotool", "mousemove", "300", "300")
+		err = s.xdotool("mousemove", "300", "300")
 	}
 	text := "the ridge path is closed until the wall by the tarn is mended; "
 	return func(n int) error {
@@ -55,7 +55,7 @@ func (s *stage) typing() (func(int) error, error) {
 		} else if key == ";" {
 			key = "semicolon"
 		}
-		return s.run("xdotool", "key", key)
+		return s.xdotool("key", key)
 	}, err
 }
 
@@ -70,9 +70,9 @@ func (s *stage) scrolling() (func(int) error, error) {
 	}
 	_, err = s.window("page")
 	if err == nil {
-		err = s.run("xdotool", "mousemove", "300", "300")
+		err = s.xdotool("mousemove", "300", "300")
 	}
-	return func(int) error { return s.run("xdotool", "key", "Down") }, err
+	return func(int) error { return s.xdotool("key", "Down") }, err
 }
 
 func (s *stage) dragging() (func(int) error, error) {
@@ -93,7 +93,7 @@ func (s *stage) dragging() (func(int) error, error) {
 	}
 	id, err := s.window("above")
 	return func(n int) error {
-		return s.run("xdotool", "windowmove", id, fmt.Sprint(200+7*n), fmt.Sprint(150+3*n))
+		return s.xdotool("windowmove", id, fmt.Sprint(200+7*n), fmt.Sprint(150+3*n))
 	}, err
 }
 

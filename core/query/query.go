@@ -179,7 +179,7 @@ func (p *parser) condition() Condition {
 // scan parts a text into words, quoted texts, signs and commas.
 func scan(text string) (words []string, err error) {
 	for text = strings.TrimSpace(text); text != ""; text = strings.TrimSpace(text) {
-		n := 0
+		var n int
 		switch {
 		case text[0] == ',':
 			n = 1

@@ -79,7 +79,7 @@ func TestRows(t *testing.T) {
 	}); err != nil || n != 3 {
 		t.Errorf("%d values, %v", n, err)
 	}
-	for cut := range len(data) {
+	for cut := range data {
 		if err := Row(data[:cut], 3, func(i int) Quantum { return quanta[i] }, func(int, float64) {}); err == nil {
 			t.Errorf("a row that is cut after %d bytes was read", cut)
 		}

@@ -121,7 +121,7 @@ func live(ctx context.Context, a *agent.Agent, d Device, gone <-chan bool) error
 		up, down := context.WithCancel(ctx)
 		ended := make(chan error, 1)
 		go func() { ended <- a.Run(up) }()
-		away := time.Duration(0)
+		var away time.Duration
 		select {
 		case off := <-gone:
 			time.Sleep(time.Second) // so that the answer reaches the service

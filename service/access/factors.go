@@ -288,7 +288,7 @@ func (a *Service) RenewRecovery(c *gin.Context) {
 		return
 	}
 	var codes []string
-	err := error(nil)
+	var err error
 	if !p.SecondFactor {
 		err = front.Problem(http.StatusConflict, "You have no second factor.", "Recovery codes stand in for one: add one first.")
 	} else {

@@ -88,7 +88,7 @@ func (a *Service) AddToken(c *gin.Context) {
 			return out, front.Problem(http.StatusUnprocessableEntity, "A token cannot have this name.",
 				"The audit log means something else by it. Choose another.")
 		}
-		limit, err := a.tokenLimit(ctx, caller, in)
+		limit, err := a.tokenLimit(ctx, in)
 		if err != nil {
 			return out, err
 		}
@@ -105,7 +105,7 @@ func (a *Service) AddToken(c *gin.Context) {
 }
 
 // tokenLimit reads to what a token is limited. It may name what its owner lacks now: it never grants it.
-func (a *Service) tokenLimit(ctx context.Context, caller *front.Caller, in api.NewToken) (l access.Limit, err error) {
+func (a *Service) tokenLimit(ctx context.Context, in api.NewToken) (l access.Limit, err error) {
 	if in.Permissions != nil {
 		l.Permissions = *in.Permissions
 	}

@@ -187,8 +187,8 @@ func tooLarge(most int64) *Error {
 func (g *gate) admit(c *gin.Context, op *operation, made *call) error {
 	var caller *Caller
 	// A change between the look at the caller and the register would be missed: then look again.
-	for changes, again := uint64(0), true; again; again = g.calls.changes.Load() != changes {
-		changes = g.calls.changes.Load()
+	for again := true; again; {
+		changes := g.calls.changes.Load()
 		var err error
 		if caller, err = g.sessions.Authenticate(c.Request); err != nil {
 			return err
@@ -196,6 +196,7 @@ func (g *gate) admit(c *gin.Context, op *operation, made *call) error {
 		g.calls.mu.Lock()
 		made.caller = caller
 		g.calls.mu.Unlock()
+		again = g.calls.changes.Load() != changes
 	}
 	if caller == nil {
 		return Problem(http.StatusUnauthorized, "You are not signed in.", "Sign in, or send a valid API token as Authorization: Bearer.")

@@ -49,7 +49,7 @@ const quietMost = 8 * 24 * time.Hour
 
 // respond begins what a policy says is done about a finding, or brings up to date what is under way, and
 // returns until when nobody is told; zero for now.
-func (r *review) respond(j *judged, set *health.Set, f *health.Finding, muted time.Time) time.Time {
+func (r *review) respond(j *judged, set *health.Set, f *health.Finding) time.Time {
 	say := func(x *responding, text string) {
 		if a := j.alert(f.Check, f.Subject); a != nil {
 			r.events = append(r.events, happened{a, health.Responding, x.Response.Name + ": " + text})

@@ -48,7 +48,7 @@ func loadResponses(ctx context.Context, tx pgx.Tx, ids []uuid.UUID, all map[uuid
 	return err
 }
 
-func putResponses(ctx context.Context, tx pgx.Tx, all map[uuid.UUID]*judged, now time.Time) error {
+func putResponses(ctx context.Context, tx pgx.Tx, all map[uuid.UUID]*judged) error {
 	batch := &pgx.Batch{}
 	for _, j := range all {
 		for _, x := range j.responses {

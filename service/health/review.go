@@ -77,7 +77,7 @@ func (r *review) judge(j *judged) {
 		if !f.Pending {
 			// While a policy puts it right nobody is told.
 			quiet := muted
-			if until := r.respond(j, set, f, muted); until.After(quiet) {
+			if until := r.respond(j, set, f); until.After(quiet) {
 				quiet = until
 			}
 			r.follow(j, j.alert(f.Check, f.Subject), f, place, quiet)

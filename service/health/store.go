@@ -35,7 +35,7 @@ func (s store) review(ctx context.Context, ids []uuid.UUID, r *review) error {
 		if err := putFindings(ctx, tx, all); err != nil {
 			return err
 		}
-		if err := putResponses(ctx, tx, all, r.now); err != nil {
+		if err := putResponses(ctx, tx, all); err != nil {
 			return err
 		}
 		var sites map[uuid.UUID]*site

@@ -51,14 +51,13 @@ const (
 func (c *contents) path(digest string) string { return filepath.Join(c.dir, digest[:2], digest) }
 
 // have is how many bytes of a file are there.
-func (c *contents) have(digest string) (n int64, whole bool) {
-	if info, err := os.Stat(c.path(digest)); err == nil {
-		return info.Size(), true
+func (c *contents) have(digest string) int64 {
+	for _, path := range []string{c.path(digest), c.path(digest) + ".part"} {
+		if info, err := os.Stat(path); err == nil {
+			return info.Size()
+		}
 	}
-	if info, err := os.Stat(c.path(digest) + ".part"); err == nil {
-		return info.Size(), false
-	}
-	return 0, false
+	return 0
 }
 
 // remove removes a file, whole or not.
@@ -168,7 +167,7 @@ func (c *Service) ListContents(g *gin.Context, in api.ListContentsParams) {
 	front.List(g, in.Cursor, in.Limit, named{}, func(ctx context.Context, after named, limit int) ([]api.Content, error) {
 		all, err := c.store.contents(ctx, after, limit)
 		for i := range all {
-			all[i].Have, _ = c.contents.have(all[i].Sha256)
+			all[i].Have = c.contents.have(all[i].Sha256)
 		}
 		return all, err
 	}, func(x api.Content) named { return named{x.Name, x.Sha256} },
@@ -189,7 +188,7 @@ func (c *Service) AddContent(g *gin.Context) {
 	if !c.done(g, "content.add", fmt.Sprintf("%s, %d bytes, %s", x.Name, x.Size, in.Sha256), err) {
 		return
 	}
-	x.Have, _ = c.contents.have(in.Sha256)
+	x.Have = c.contents.have(in.Sha256)
 	g.JSON(http.StatusCreated, x)
 }
 
@@ -225,7 +224,7 @@ func (c *Service) SendContent(g *gin.Context, digest string, in api.SendContentP
 			err = errors.Join(err, c.store.setContentKey(ctx, digest, c.newFileKey(digest)))
 		}
 	}
-	x.Have, _ = c.contents.have(digest)
+	x.Have = c.contents.have(digest)
 	switch {
 	case errors.Is(err, errOffset):
 		err = front.Problem(http.StatusConflict, "The store stands elsewhere.", fmt.Sprintf("It has %d bytes: go on from there.", x.Have))

@@ -93,7 +93,7 @@ func exporter(out io.Writer, format string) func([]api.Run) error {
 			if r.Dropped != nil {
 				dropped = strconv.FormatInt(*r.Dropped, 10)
 			}
-			if err := w.Write([]string{front.Cell(r.DeviceName), string(r.State), strings.TrimSpace(text(r.Turn)), exit, moment(r.BeganAt),
+			if err := w.Write([]string{front.Cell(r.DeviceName), r.State, strings.TrimSpace(text(r.Turn)), exit, moment(r.BeganAt),
 				moment(r.EndedAt), text(r.Reason), text(r.Output), text(r.Tail), dropped}); err != nil {
 				return err
 			}

@@ -156,10 +156,7 @@ func (c *Service) beginRing(ctx context.Context, r *rollout, now time.Time) erro
 				return err
 			}
 		}
-		parts, err := c.parts(ctx, r.spec, name, refs)
-		if err != nil {
-			return err
-		}
+		parts := c.parts(ctx, r.spec, name, refs)
 		if err := c.jobs.Carry(ctx, id, name, r.owner, r.begunBy, parts, devices, r.spec.Windows, limits); err != nil {
 			return err
 		}
@@ -185,7 +182,7 @@ func stepsOnly(name string, steps ...work.Step) []pack.Part {
 
 // parts are what the devices of a ring do: the updates of their sources, the packages of the library, and what makes
 // both take effect. A package that the library does not offer any more is left out.
-func (c *Service) parts(ctx context.Context, spec patch.Rollout, name string, refs []update.Ref) (parts []pack.Part, err error) {
+func (c *Service) parts(ctx context.Context, spec patch.Rollout, name string, refs []update.Ref) (parts []pack.Part) {
 	first, last := spec.Steps(own(refs))
 	var packages []pack.Part
 	for _, r := range refs {
@@ -200,7 +197,7 @@ func (c *Service) parts(ctx context.Context, spec patch.Rollout, name string, re
 		packages = append(packages, some...)
 	}
 	if len(packages) == 0 {
-		return stepsOnly(name, slices.Concat(first, last)...), nil
+		return stepsOnly(name, slices.Concat(first, last)...)
 	}
 	if len(first) > 0 {
 		parts = stepsOnly(name, first...)
@@ -208,7 +205,7 @@ func (c *Service) parts(ctx context.Context, spec patch.Rollout, name string, re
 	if parts = append(parts, packages...); len(last) > 0 {
 		parts = append(parts, stepsOnly(name+", taking effect", last...)...)
 	}
-	return parts, nil
+	return parts
 }
 
 // ordered is what one job is told of: at which devices, and all versions, each once.

@@ -66,7 +66,7 @@ func (s settings) List(ctx context.Context, at link.SettingsAt) (link.SettingPag
 		out.Items = slices.Clone(stores)
 		return out, nil
 	}
-	folders, err := s.folders(ctx, at.Path)
+	folders, err := s.folders(at.Path)
 	if err != nil {
 		return out, err
 	}
@@ -90,7 +90,7 @@ func (s settings) List(ctx context.Context, at link.SettingsAt) (link.SettingPag
 }
 
 // folders lists what stands above property lists; nil at one.
-func (s settings) folders(ctx context.Context, path []string) ([]link.Setting, error) {
+func (s settings) folders(path []string) ([]link.Setting, error) {
 	switch {
 	case len(path) == 1 && path[0] == computerStore:
 		return domains(s.root + preferences), nil

@@ -264,11 +264,11 @@ func (s services) Do(ctx context.Context, d link.ServiceAction) (link.Outcome, e
 	if d.Seconds > 0 {
 		within = time.Duration(d.Seconds) * time.Second
 	}
-	return settle(ctx, name, d.Action, u["StateChangeTimestamp"], began, within)
+	return settle(ctx, name, d.Action, began, within)
 }
 
 // settle waits until a service is where an action leads.
-func settle(ctx context.Context, name, action, before string, began time.Time, within time.Duration) (link.Outcome, error) {
+func settle(ctx context.Context, name, action string, began time.Time, within time.Duration) (link.Outcome, error) {
 	for {
 		jobs, _ := systemctl(ctx, "show", "--no-pager", "--property=Job,ActiveState,SubState,Result,MainPID,Type", "--", name)
 		all := properties(jobs)

@@ -165,13 +165,13 @@ func (k *desk) rows(now time.Time) int {
 
 func (k *desk) background(p painter) {
 	tint := uint8(k.device.Seed % 24)
-	for y := 0; y < k.size.Y; y++ {
+	for y := range k.size.Y {
 		f := float64(y) / float64(k.size.Y)
 		c := color.RGBA{uint8(92+70*f) - tint, uint8(104+44*f) - tint/2, uint8(122 - 10*f), 255}
 		draw.Draw(p.RGBA, image.Rect(0, y, k.size.X, y+1), image.NewUniform(c), image.Point{}, draw.Src)
 	}
 	for i, shade := range []color.RGBA{{92, 84, 92, 255}, {72, 64, 70, 255}, {54, 48, 50, 255}} {
-		for x := 0; x < k.size.X; x++ {
+		for x := range k.size.X {
 			h := 0.5 + 0.13*float64(i) + 0.09*math.Sin(float64(x)/(150-25*float64(i))+float64(k.device.Seed%90)) +
 				0.03*math.Sin(float64(x)/47+float64(i))
 			p.fill(image.Rect(x, int(h*float64(k.size.Y)), x+1, k.size.Y), shade)

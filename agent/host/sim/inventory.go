@@ -185,7 +185,7 @@ func (s *simulated) Probe(_ context.Context, p device.Probe) device.ProbeResult 
 	r := device.ProbeResult{OK: true, Value: 2 + 30*smooth(s.Seed+uint64(len(p.Target)), s.now(), time.Minute)}
 	switch p.Kind {
 	case device.ProbeService:
-		answer, _ := s.service(p.Target)
+		answer := s.service(p.Target)
 		if r.OK, r.Value, r.Detail = answer == "running", 1, answer; !r.OK {
 			r.Value = 0
 		}
@@ -205,18 +205,18 @@ func (s *simulated) Probe(_ context.Context, p device.Probe) device.ProbeResult 
 	return r
 }
 
-func (s *simulated) service(name string) (state string, err error) {
+func (s *simulated) service(name string) (state string) {
 	for i, j := range s.jobs() {
 		if j.name == name || j.name == name+".service" {
-			return s.running(i, j).State, nil
+			return s.running(i, j).State
 		}
 	}
 	for _, i := range s.ItemsAt(s.now()) {
 		if i.Section == "services" && strings.EqualFold(i.Name, name) {
-			return "running", nil
+			return "running"
 		}
 	}
-	return "not installed", nil
+	return "not installed"
 }
 
 func (s *simulated) programs(pattern string) (names []string) {
@@ -246,8 +246,7 @@ func (s *simulated) Ask(_ context.Context, q link.Question) (link.Answer, error)
 		n := float64(len(names))
 		return link.Answer{Value: fmt.Sprint(len(names)), Number: &n, Lines: names}, nil
 	case link.AskService:
-		state, err := s.service(q.Name)
-		return link.Answer{Value: state}, err
+		return link.Answer{Value: s.service(q.Name)}, nil
 	case link.AskPort:
 		for ref, i := range items {
 			if ref.Section == "ports" && ref.Key == "tcp "+strings.TrimSpace(q.Name) {

@@ -28,7 +28,7 @@ func (s simProcesses) List(context.Context) (link.Processes, error) {
 func (s simProcesses) at(now time.Time, v device.Vitals) link.Processes {
 	n := natures[s.Kind]
 	boot := now.Add(-time.Duration(v.UptimeSeconds) * time.Second)
-	root, first, person := "root", "systemd", "root"
+	root, first := "root", "systemd"
 	switch n.os {
 	case device.Windows:
 		root, first = `NT AUTHORITY\SYSTEM`, "System"
@@ -76,7 +76,7 @@ func (s simProcesses) at(now time.Time, v device.Vitals) link.Processes {
 	}
 	add(391+int(s.Seed%7), 1, "moor-agent", "moor-agent run", root, boot, .002, 21<<20, "")
 	for i, p := range v.People {
-		person = p.Name
+		person := p.Name
 		shell := 9000 + i*100
 		add(shell, 1, map[string]string{device.Windows: "explorer.exe", device.MacOS: "Finder", device.Linux: "bash"}[n.os], "", person,
 			now.Add(-3*time.Hour), .03, 90<<20, "")

@@ -107,7 +107,7 @@ func accessOf(name string, kind, flags byte, mask uint32) string {
 	if verb == "" {
 		return fmt.Sprintf("%s: an entry of kind %d", name, kind)
 	}
-	what := ""
+	var what string
 	switch {
 	case mask&maskFull == maskFull || mask&maskGeneric != 0:
 		what = "do everything"
