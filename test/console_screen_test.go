@@ -6,9 +6,11 @@ import (
 	"os/exec"
 	"os/user"
 	"path/filepath"
+	"regexp"
 	"slices"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/chromedp/cdproto/browser"
 	"github.com/chromedp/chromedp"
@@ -16,6 +18,7 @@ import (
 	"moorwatch.example/client"
 	"moorwatch.example/contract/api"
 	"moorwatch.example/core/access"
+	"moorwatch.example/test/wait"
 )
 
 // A technician asks at a real desktop, is refused, and is allowed; types into a real program and sees
@@ -44,10 +47,19 @@ func TestConsoleScreen(t *testing.T) {
 	p.sees("[aria-label=Screen]", "Asking whether the screen")
 	answer := func(do func(id string) error) {
 		t.Helper()
-		w.await(t, "the question is on the screen", func() bool {
-			id := window(display, "May somebody help")
-			return id != "" && do(id) == nil
-		})
+		var last error
+		for began := time.Now(); ; wait.Pause(t, 50*time.Millisecond) {
+			if id := window(display, "May somebody help"); id != "" {
+				if last = do(id); last == nil {
+					return
+				}
+			}
+			if time.Since(began) > soon {
+				all, _ := exec.Command("ps", "-eo", "pid,ppid,etime,args").Output()
+				p.fail(fmt.Errorf("no question is on %s, or none can be answered (%v); the page shows %.400q; of its programs there run\n%s", display,
+					last, ask[string](p, "document.body.innerText"), lines(string(all), "xmessage|moor-agent|Xvfb|DISPLAY="+display)))
+			}
+		}
 	}
 	answer(func(id string) error { // its second button, where xmessage and zenity each draw it
 		if _, err := exec.LookPath("zenity"); err == nil {
@@ -97,7 +109,8 @@ func TestConsoleScreen(t *testing.T) {
 	ask[bool](p, `navigator.clipboard.writeText("from here €").then(() => true)`)
 	ask[bool](p, `(() => {
 		const place = document.querySelector("[role=application]");
-		for (const kind of ["keydown", "keyup"]) place.dispatchEvent(new KeyboardEvent(kind, { key: "v", code: "KeyV", ctrlKey: true, bubbles: true }));
+		for (const kind of ["keydown", "keyup"]) place.dispatchEvent(new KeyboardEvent(kind, { key: "v", code: "KeyV", ctrlKey: true,
+			bubbles: true }));
 		return true;
 	})()`)
 	w.await(t, "it is on the desktop's clipboard", func() bool {
@@ -133,7 +146,8 @@ func TestConsoleScreen(t *testing.T) {
 	ask[bool](p, `(() => {
 		const canvas = document.querySelector("[role=application] canvas");
 		const r = canvas.getBoundingClientRect();
-		const at = (x, y) => ({ clientX: r.left + (x / canvas.width) * r.width, clientY: r.top + (y / canvas.height) * r.height, bubbles: true, pointerId: 1 });
+		const at = (x, y) => ({ clientX: r.left + (x / canvas.width) * r.width, clientY: r.top + (y / canvas.height) * r.height,
+			bubbles: true, pointerId: 1 });
 		canvas.dispatchEvent(new PointerEvent("pointermove", at(200, 450)));
 		return true;
 	})()`)
@@ -201,4 +215,10 @@ func TestConsoleScreens(t *testing.T) {
 	p.sees("main", "Ines has it now")
 	p.until(`document.querySelector("section[aria-label=Screen]:not([hidden]) [aria-label=Part] [aria-pressed=true]")?.textContent === "Look on"`, "it is looked on")
 	theirs.sees("[aria-label=Screen]", "with Robin Sedge")
+}
+
+// lines are those of a text in which an expression is found.
+func lines(text, expression string) string {
+	found := regexp.MustCompile(expression)
+	return strings.Join(slices.DeleteFunc(strings.Split(text, "\n"), func(line string) bool { return !found.MatchString(line) }), "\n")
 }

@@ -59,7 +59,7 @@ func FuzzFrames(f *testing.F) {
 	f.Add([]byte{0x89, 0x80, 0, 0, 0, 0}, true)
 	f.Add([]byte{0x82, 0xff, 0xff, 0xff, 0xff, 0xff, 0xff, 0xff, 0xff, 0xff}, false)
 	f.Fuzz(func(t *testing.T, in []byte, kinds bool) {
-		c := &conn{Conn: still{from: bytes.NewReader(in)}, kinds: kinds}
+		c := &conn{Conn: still{from: bytes.NewReader(in)}, kinds: kinds, took: func([]byte) {}}
 		n, err := io.Copy(io.Discard, io.LimitReader(struct{ io.Reader }{c}, 1<<20))
 		if n > int64(len(in)) {
 			t.Errorf("%d bytes became %d (%v)", len(in), n, err)
