@@ -133,7 +133,7 @@ func jobsCommand() *cli.Command {
 			{
 				Name: "compare", Usage: "show at which devices a job came out otherwise than another, or than its own turn before",
 				ArgsUsage: "JOB [EARLIER]",
-				Flags:     []cli.Flag{jsonFlag, &cli.BoolFlag{Name: "all", Usage: "devices without a difference too"}},
+				Flags:     listFlags(&cli.BoolFlag{Name: "all", Usage: "devices without a difference too"}),
 				Action:    compareJobs,
 			}, {
 				Name: "export", Usage: "print the runs of a job with all of their output that is kept", ArgsUsage: "JOB",
@@ -340,8 +340,8 @@ func compareJobs(ctx context.Context, c *cli.Command) error {
 		return client.Result(k.CompareJobsWithResponse(ctx, j.ID,
 			&api.CompareJobsParams{With: other, Changed: new(!c.Bool("all")), Cursor: cursor}))
 	})
-	if c.Bool("json") {
-		return jsonList(rows)
+	if c.Bool("json") || c.Bool("csv") {
+		return list(c, rows, 0, nil, nil)
 	}
 	text := func(r *api.Run) (state, said string) {
 		if r == nil {
@@ -359,6 +359,9 @@ func compareJobs(ctx context.Context, c *cli.Command) error {
 	for r, err := range rows {
 		if err != nil {
 			return err
+		}
+		if c.IsSet("limit") && n == c.Int("limit") && n > 0 {
+			break
 		}
 		n++
 		before, old := text(r.Before)

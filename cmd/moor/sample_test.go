@@ -213,7 +213,7 @@ var commandLines = map[string][]string{
 		"services mode --to disabled hay-desk-01 cron"},
 	"tools": {"events --logs hay-desk-01", "network show hay-desk-01", "settings list hay-desk-01 kernel",
 		"settings set hay-desk-01 kernel/vm/swappiness 10",
-		"settings remove hay-desk-01 kernel/x", "query --classes hay-desk-01", "people list hay-desk-01",
+		"settings remove hay-desk-01 kernel/x", "query --classes hay-desk-01", "query --saved", "people list hay-desk-01",
 		"people message --button OK hay-desk-01 hello", "people clipboard hay-desk-01 text",
 		"power restart --in 60s --message soon hay-desk-01",
 		"power firmware hay-desk-01", "power recovery hay-desk-01", "power off hay-desk-01", "power cancel hay-desk-01",

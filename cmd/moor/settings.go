@@ -181,14 +181,9 @@ func askQuery(ctx context.Context, c *cli.Command) error {
 		if err != nil {
 			return err
 		}
-		t := newTable("NAME", "QUERY", "SAVED BY")
-		for q, err := range savedQueries(ctx, k) {
-			if err != nil {
-				return err
-			}
-			t.row(q.Name, q.Text, q.SavedBy)
-		}
-		return t.flush()
+		return list(c, savedQueries(ctx, k), 0, []string{"NAME", "QUERY", "SAVED BY"}, func(q api.SavedQuery) []string {
+			return []string{q.Name, q.Text, q.SavedBy}
+		})
 	}
 	k, d, err := target(ctx, c)
 	if err != nil {
