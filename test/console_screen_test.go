@@ -56,8 +56,9 @@ func TestConsoleScreen(t *testing.T) {
 			}
 			if time.Since(began) > soon {
 				all, _ := exec.Command("ps", "-eo", "pid,ppid,etime,args").Output()
-				p.fail(fmt.Errorf("no question is on %s, or none can be answered (%v); the page shows %.400q; of its programs there run\n%s", display,
-					last, ask[string](p, "document.body.innerText"), lines(string(all), "xmessage|moor-agent|Xvfb|DISPLAY="+display)))
+				there := lines(string(all), "xmessage|moor-agent|Xvfb|DISPLAY="+display)
+				p.fail(fmt.Errorf("no question is on %s, or none can be answered (%v); the page shows %.400q; there run\n%s", display, last,
+					ask[string](p, "document.body.innerText"), there))
 			}
 		}
 	}
