@@ -144,15 +144,16 @@ func TestConsoleScreen(t *testing.T) {
 	p.sees("[aria-label=Screen]", name+" is in "+me.HomeDir)
 
 	p.press("[aria-label=Screen]", "Show")
-	ask[bool](p, `(() => {
-		const canvas = document.querySelector("[role=application] canvas");
-		const r = canvas.getBoundingClientRect();
-		const at = (x, y) => ({ clientX: r.left + (x / canvas.width) * r.width, clientY: r.top + (y / canvas.height) * r.height,
-			bubbles: true, pointerId: 1 });
-		canvas.dispatchEvent(new PointerEvent("pointermove", at(200, 450)));
-		return true;
-	})()`)
 	w.await(t, "what is pointed at is on the person's screen", func() bool {
+		// What is pointed at fades soon: it is pointed at before each look.
+		ask[bool](p, `(() => {
+			const canvas = document.querySelector("[role=application] canvas");
+			const r = canvas.getBoundingClientRect();
+			const at = (x, y) => ({ clientX: r.left + (x / canvas.width) * r.width, clientY: r.top + (y / canvas.height) * r.height,
+				bubbles: true, pointerId: 1 });
+			canvas.dispatchEvent(new PointerEvent("pointermove", at(200, 450)));
+			return true;
+		})()`)
 		r, g, b, _ := xPicture(t, display).At(200, 434).RGBA()
 		return r>>8 == 0xc2 && g>>8 == 0x33 && b>>8 == 0xa6
 	})

@@ -8,6 +8,7 @@ import (
 
 	"github.com/google/uuid"
 	"github.com/jackc/pgx/v5"
+	"github.com/jackc/pgx/v5/pgconn"
 	"github.com/jackc/pgx/v5/pgxpool"
 )
 
@@ -198,12 +199,25 @@ func (s store) eraseOrganisation(ctx context.Context, id uuid.UUID, devices []uu
 		"WHERE id = ANY($1)", devices); err != nil {
 		return err
 	}
-	for _, table := range about {
-		if _, err := s.pool.Exec(ctx, "DELETE FROM "+table+" WHERE device_id = ANY($1)", devices); err != nil {
-			return fmt.Errorf("%s: %w", table, err)
+	empty := func(exec func(ctx context.Context, query string, args ...any) (pgconn.CommandTag, error)) error {
+		for _, table := range about {
+			if _, err := exec(ctx, "DELETE FROM "+table+" WHERE device_id = ANY($1)", devices); err != nil {
+				return fmt.Errorf("%s: %w", table, err)
+			}
 		}
+		return nil
+	}
+	if err := empty(s.pool.Exec); err != nil {
+		return err
 	}
 	return pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error {
+		// A report that was under way may have been stored since: once the devices are held none can be any more.
+		if _, err := tx.Exec(ctx, "SELECT FROM devices WHERE id = ANY($1) ORDER BY id FOR UPDATE", devices); err != nil {
+			return err
+		}
+		if err := empty(tx.Exec); err != nil {
+			return err
+		}
 		const alerts = "(SELECT id FROM alerts WHERE site_id IN " + ofSites + ")"
 		const scopes = "(SELECT id::text FROM organisations WHERE id = $1 UNION SELECT id::text FROM sites WHERE organisation_id = $1 " +
 			"UNION SELECT id::text FROM groups WHERE organisation_id = $1 UNION SELECT id::text FROM devices WHERE site_id IN " + ofSites +
