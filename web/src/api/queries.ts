@@ -38,13 +38,18 @@ export function read<P extends ReadPath>(path: P, ...[params]: Given<P>) {
 	});
 }
 
+/** One page of a list, from a cursor on. */
+function getPage<P extends PagedPath>(path: P, params: Parameters<P>, cursor: string | undefined, signal: AbortSignal) {
+	const { query, ...rest } = params as { query?: object };
+	return get(path, { ...rest, query: { ...query, cursor } }, signal) as Promise<Answer<P> & Page<Item<P>>>;
+}
+
 /** Every item of a list, read page after page. */
 export async function everyItem<P extends PagedPath>(path: P, params: Parameters<P>, signal: AbortSignal) {
 	const all: Item<P>[] = [];
-	const { query, ...rest } = params as { query?: object };
 	let cursor: string | undefined;
 	do {
-		const page = (await get(path, { ...rest, query: { ...query, cursor } }, signal)) as Page<Item<P>>;
+		const page = await getPage(path, params, cursor, signal);
 		all.push(...page.items);
 		cursor = page.next;
 	} while (cursor);
@@ -65,16 +70,13 @@ type PageOptions = { enabled?: boolean; refetchInterval?: number /* ms */ };
 export function usePages<P extends PagedPath>(path: P, params: Parameters<P>, options: PageOptions = {}) {
 	const list = useInfiniteQuery({
 		queryKey: [path, params, "pages"],
-		queryFn: ({ pageParam, signal }) => {
-			const { query, ...rest } = params as { query?: object };
-			return get(path, { ...rest, query: { ...query, cursor: pageParam } }, signal);
-		},
+		queryFn: ({ pageParam, signal }) => getPage(path, params, pageParam, signal),
 		placeholderData: (old) => old,
 		initialPageParam: undefined as string | undefined,
-		getNextPageParam: (page) => (page as Page<Item<P>>).next,
+		getNextPageParam: (page) => page.next,
 		...options,
 	});
-	return { ...list, rows: (list.data?.pages ?? []).flatMap((p) => (p as Page<Item<P>>).items) };
+	return { ...list, rows: (list.data?.pages ?? []).flatMap((p) => p.items) };
 }
 
 /** A path whose answers are old, or with /* that path and all below it. */

@@ -1,5 +1,5 @@
 import type { Device } from "../api/client";
-import { compare } from "../parts/columns";
+import { compare, inOrder } from "../parts/columns";
 
 /** A column of the device list. */
 export type Column = {
@@ -90,21 +90,16 @@ export function matches(d: Device, typed: string) {
 
 export type Sort = { id: string; back: boolean };
 
-const none = (key: string | number | undefined) => (key === "" ? undefined : key);
-
 /** The devices that match, sorted; those online stand first whatever the sort. */
 export function arrange(devices: Iterable<Device>, typed: string, sort: Sort) {
 	const column = columns.find((c) => c.id === sort.id) ?? columns[0];
 	const found: { d: Device; key: string | number | undefined; name: string }[] = [];
 	for (const d of devices) {
-		if (matches(d, typed)) found.push({ d, key: none(column?.key(d)), name: d.name });
+		if (matches(d, typed)) found.push({ d, key: column?.key(d), name: d.name });
 	}
-	const way = sort.back ? -1 : 1;
 	found.sort((a, b) => {
 		if (a.d.online !== b.d.online) return a.d.online ? -1 : 1;
-		if ((a.key === undefined) !== (b.key === undefined)) return a.key === undefined ? 1 : -1;
-		if (a.key !== b.key) return way * compare(a.key, b.key);
-		return compare(a.name, b.name);
+		return inOrder(a.key, b.key, sort.back) || compare(a.name, b.name);
 	});
 	return found.map((f) => f.d);
 }

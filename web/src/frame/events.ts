@@ -4,12 +4,13 @@ import { meQuery } from "../api/me";
 import { readAnew } from "../api/queries";
 import { listen } from "../api/stream";
 import { devicesQuery, takeIn } from "../fleet/devices";
+import { alertPaths } from "../health/alerts";
 import { keepInvitation } from "./Invitations";
 
 /** What each event of the service changes in the console; data is its JSON. */
 const events: Record<string, (queries: QueryClient, data: string) => void> = {
 	devices: (queries, data) => takeIn(queries, JSON.parse(data)),
-	alerts: (queries) => readAnew(queries, ["/attention", "/alerts/*"]),
+	alerts: (queries) => readAnew(queries, alertPaths),
 	responses: (queries) => readAnew(queries, ["/responses", "/alerts/{id}/*", "/policies"]),
 	jobs: (queries, data) => {
 		readAnew(queries, ["/jobs", "/devices/{id}/runs"]);
@@ -26,7 +27,7 @@ const events: Record<string, (queries: QueryClient, data: string) => void> = {
 /** Reads anew what events keep up to date, as some were missed. */
 function afterGap(queries: QueryClient) {
 	queries.invalidateQueries({ queryKey: devicesQuery.queryKey });
-	readAnew(queries, ["/attention", "/alerts/*"]);
+	readAnew(queries, alertPaths);
 }
 
 /** Keeps the console up to date while it is looked at. Returns whether the events come. */

@@ -1,6 +1,9 @@
 import { queryOptions, useMutation, useQuery } from "@tanstack/react-query";
 import { answer, api, type Schemas } from "../api/client";
-import { read, useReadAnew } from "../api/queries";
+import { type Old, read, useReadAnew } from "../api/queries";
+
+/** Where alerts are read, as a change of one makes them old. */
+export const alertPaths: Old[] = ["/attention", "/alerts/*"];
 
 export type Alert = Schemas["Alert"];
 
@@ -15,7 +18,7 @@ export function useCheckTitle() {
 
 /** Does something to an alert, and has what shows it read anew. */
 export function useHandle(id: string) {
-	const readAnew = useReadAnew(["/attention", "/alerts/*"]);
+	const readAnew = useReadAnew(alertPaths);
 	return useMutation({
 		mutationFn: (body: Schemas["AlertAction"]) =>
 			answer(api.POST("/alerts/{id}/events", { params: { path: { id } }, body })),

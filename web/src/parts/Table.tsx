@@ -1,5 +1,5 @@
 import { ChevronDownIcon, ChevronUpIcon } from "@heroicons/react/20/solid";
-import { type ReactNode, useMemo, useState } from "react";
+import { type ReactNode, useState } from "react";
 import { type Sort, sorted, toCsv } from "./columns";
 import { save } from "./save";
 
@@ -44,9 +44,9 @@ export function Table<T>({
 	empty?: ReactNode; // in place of rows, where there are none
 }) {
 	const [sort, setSort] = useState<Sort>();
-	const all = useMemo(() => columns.filter((c): c is Column<T> => !!c), [columns]);
+	const all = columns.filter((c): c is Column<T> => !!c);
 	const whole = !list?.hasNextPage;
-	const shown = useMemo(() => (whole ? sorted(rows, all, sort) : rows), [rows, all, sort, whole]);
+	const shown = whole ? sorted(rows, all, sort) : rows;
 	const ids = (some: readonly T[]) => some.map((r, at) => String(id(r, at)));
 	const every = chosen && rows.length > 0 && ids(rows).every((i) => chosen.has(i));
 	return (

@@ -13,17 +13,19 @@ export function compare(x: string | number | undefined, y: string | number | und
 	return collator.compare(String(x ?? ""), String(y ?? ""));
 }
 
+const none = (v: unknown) => v === undefined || v === "";
+
+/** Puts two values in order, from the greatest down where back is; those that are none stand last either way. */
+export function inOrder(x: string | number | undefined, y: string | number | undefined, back?: boolean) {
+	if (none(x) || none(y)) return Number(none(x)) - Number(none(y));
+	return back ? -compare(x, y) : compare(x, y);
+}
+
 /** The rows sorted by a column, those without a value last; rows that are equal keep their order. */
 export function sorted<T>(rows: readonly T[], columns: readonly Valued<T>[], sort: Sort): readonly T[] {
 	const value = columns.find((c) => c.head === sort?.head)?.value;
 	if (!value) return rows;
-	const way = sort?.back ? -1 : 1;
-	const none = (v: unknown) => v === undefined || v === "";
-	return rows.toSorted((a, b) => {
-		const [x, y] = [value(a), value(b)];
-		if (none(x) || none(y)) return Number(none(x)) - Number(none(y));
-		return way * compare(x, y);
-	});
+	return rows.toSorted((a, b) => inOrder(value(a), value(b), sort?.back));
 }
 
 /** Rows as CSV (RFC 4180) with a line of heads: the columns that have a value. */
