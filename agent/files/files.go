@@ -21,6 +21,7 @@ import (
 	"strings"
 	"sync"
 	"syscall"
+	"time"
 
 	"moorwatch.example/agent/host"
 	"moorwatch.example/agent/host/place"
@@ -35,6 +36,7 @@ type Files struct {
 
 	mu      sync.Mutex
 	uploads map[string]*upload
+	tidied  time.Time // when uploads were last looked through
 }
 
 // New returns the files of a disk. dir is the agent's own folder.

@@ -388,6 +388,29 @@ func TestUploads(t *testing.T) {
 	}
 	holds(t, at("new/folder/file"), text)
 
+	// The answer was lost on its way, and the agent died after it gave it: who asks again is told the same.
+	for range 2 {
+		if e, err := f.Finish(t.Context(), u.ID, link.UploadEnd{SHA256: hex.EncodeToString(sum[:])}); err != nil || e.Size != 1000 {
+			t.Errorf("finished again: %+v %v", e, err)
+		}
+		if s, err := f.State(t.Context(), u.ID); err != nil || s.Offset != 1000 {
+			t.Errorf("state of a finished one: %+v %v", s, err)
+		}
+		if err := send(1000, ""); err == nil || !strings.Contains(err.Error(), "finished") {
+			t.Errorf("continued after its end: %v", err)
+		}
+		if _, err := f.Finish(t.Context(), u.ID, link.UploadEnd{SHA256: strings.Repeat("0", 64)}); err == nil ||
+			!strings.Contains(err.Error(), "another SHA-256") {
+			t.Errorf("finished as something else: %v", err)
+		}
+		f.again()
+	}
+	f.Tidy(time.Now().Add(2 * time.Hour))
+	if _, err := f.State(t.Context(), u.ID); err == nil {
+		t.Error("a finished upload is remembered for ever")
+	}
+	holds(t, at("new/folder/file"), text)
+
 	if _, err := f.Begin(t.Context(), order); err == nil || !strings.Contains(err.Error(), "there already") {
 		t.Errorf("over another: %v", err)
 	}

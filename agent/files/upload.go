@@ -19,12 +19,17 @@ import (
 
 	"github.com/google/uuid"
 
+	"moorwatch.example/agent/atomicfile"
 	"moorwatch.example/agent/host/place"
 	"moorwatch.example/contract/link"
 )
 
-// uploadsKept is how long an unfinished upload waits to be continued.
-const uploadsKept = 7 * 24 * time.Hour
+const (
+	// uploadsKept is how long an unfinished upload waits to be continued.
+	uploadsKept = 7 * 24 * time.Hour
+	// placedKept is how long a finished upload answers a sender that did not hear of its end.
+	placedKept = time.Hour
+)
 
 // upload is an unfinished upload. Its note in the agent's folder and the part beside its place
 // outlast the agent.
@@ -34,6 +39,9 @@ type upload struct {
 	Real  string    `json:"real"`
 	Part  string    `json:"part"`
 	Begun time.Time `json:"begun"`
+	// Sum is the digest of the part, hexadecimal, and Summed when it was compared, right before the part gets its name.
+	Sum    string    `json:"sum,omitempty"`
+	Summed time.Time `json:"summed,omitzero"`
 
 	mu   sync.Mutex // held while it is written to
 	sum  hash.Hash  // of the first summed bytes of the part
@@ -47,6 +55,12 @@ func (f *Files) uploadNote(id string) string { return filepath.Join(f.uploadsDir
 // Begin notes an upload and makes its part, so that a full disk or a forbidden place is told before
 // the first byte is sent.
 func (f *Files) Begin(_ context.Context, o link.UploadOrder) (link.Upload, error) {
+	f.mu.Lock()
+	due := time.Since(f.tidied) > placedKept
+	f.mu.Unlock()
+	if due {
+		f.Tidy(time.Now())
+	}
 	real, err := f.real(o.Path)
 	if err != nil {
 		return link.Upload{}, err
@@ -83,20 +97,25 @@ func (f *Files) Begin(_ context.Context, o link.UploadOrder) (link.Upload, error
 	}
 	part.Close()
 	u := &upload{UploadOrder: o, ID: uuid.NewString(), Real: to.path(), Part: folder.Path(name), Begun: time.Now(), sum: sha256.New()}
-	text, err := json.Marshal(u)
-	if err == nil {
-		err = os.MkdirAll(f.uploadsDir(), 0o700)
-	}
-	if err == nil {
-		err = os.WriteFile(f.uploadNote(u.ID), text, 0o600)
-	}
-	if err != nil {
-		return link.Upload{}, errors.Join(explain(f.uploadsDir(), err), folder.Remove(name))
+	if err := f.note(u); err != nil {
+		return link.Upload{}, errors.Join(err, folder.Remove(name))
 	}
 	f.mu.Lock()
 	defer f.mu.Unlock()
 	f.uploads[u.ID] = u
 	return u.told(0), nil
+}
+
+// note keeps an upload in the agent's folder.
+func (f *Files) note(u *upload) error {
+	text, err := json.Marshal(u)
+	if err == nil {
+		err = os.MkdirAll(f.uploadsDir(), 0o700)
+	}
+	if err == nil {
+		err = atomicfile.Write(f.uploadNote(u.ID), text, atomicfile.Soon)
+	}
+	return explain(f.uploadsDir(), err)
 }
 
 // part opens the part of an upload again, with the folder that it stands in. It refuses what is not the
@@ -163,11 +182,18 @@ func (f *Files) State(_ context.Context, id string) (link.Upload, error) {
 		return link.Upload{}, err
 	}
 	info, err := os.Stat(u.Part)
-	if err != nil {
+	if err == nil {
+		return u.told(info.Size()), nil
+	}
+	if !u.mu.TryLock() {
+		return u.told(u.Size), nil // it gets its name right now
+	}
+	defer u.mu.Unlock()
+	if !u.placed() {
 		f.forget(u)
 		return link.Upload{}, refuse(http.StatusNotFound, "What came of this upload was removed at the device: begin it anew.")
 	}
-	return u.told(info.Size()), nil
+	return u.told(u.Size), nil
 }
 
 // Continue writes what read gives to an upload, from an offset that must be where it stands. What
@@ -181,6 +207,9 @@ func (f *Files) Continue(id string, offset int64, read func(w io.Writer) error) 
 		return err
 	}
 	defer u.mu.Unlock()
+	if u.placed() {
+		return refuse(http.StatusConflict, "This upload is finished: all %d bytes came.", u.Size)
+	}
 	part, there, err := u.part()
 	if err != nil {
 		return explain(u.Path, err)
@@ -240,7 +269,17 @@ func (w *partWriter) Write(p []byte) (int, error) {
 	return n, explain(w.u.Path, err)
 }
 
-// Finish compares the digest of what stands on the disk, and gives the file its name.
+// placed tells whether an upload has its name: its part, which was summed, is not there any more.
+func (u *upload) placed() bool {
+	if u.Sum == "" {
+		return false
+	}
+	_, err := os.Lstat(u.Part)
+	return errors.Is(err, fs.ErrNotExist)
+}
+
+// Finish compares the digest of what stands on the disk, and gives the file its name. Who did not hear of it may ask
+// again.
 func (f *Files) Finish(_ context.Context, id string, end link.UploadEnd) (link.FileEntry, error) {
 	u, err := f.findUpload(id)
 	if err != nil {
@@ -250,6 +289,12 @@ func (f *Files) Finish(_ context.Context, id string, end link.UploadEnd) (link.F
 		return link.FileEntry{}, err
 	}
 	defer u.mu.Unlock()
+	if u.placed() {
+		if !strings.EqualFold(u.Sum, end.SHA256) {
+			return link.FileEntry{}, refuse(http.StatusConflict, "This upload was finished with another SHA-256: %s.", u.Sum)
+		}
+		return f.Entry(context.Background(), link.FilePath{Path: u.Path})
+	}
 	part, there, err := u.part()
 	if err != nil {
 		return link.FileEntry{}, explain(u.Path, err)
@@ -272,10 +317,13 @@ func (f *Files) Finish(_ context.Context, id string, end link.UploadEnd) (link.F
 		return link.FileEntry{}, refuse(http.StatusUnprocessableEntity,
 			"What came is not what was sent: its SHA-256 is %s. Nothing stands under %s of it; send it again.", got, u.Path)
 	}
+	u.Sum, u.Summed = end.SHA256, time.Now()
+	if err := f.note(u); err != nil {
+		return link.FileEntry{}, err
+	}
 	if err := f.place(u, part, there); err != nil {
 		return link.FileEntry{}, explain(u.Path, err)
 	}
-	f.forget(u)
 	return f.Entry(context.Background(), link.FilePath{Path: u.Path})
 }
 
@@ -320,7 +368,7 @@ func (f *Files) place(u *upload, part *os.File, from spot) error {
 	return from.Remove(from.name)
 }
 
-// Drop gives an upload up and removes what came of it.
+// Drop gives an upload up and removes what came of it, unless it has its name.
 func (f *Files) Drop(_ context.Context, id string) (struct{}, error) {
 	u, err := f.findUpload(id)
 	if err != nil {
@@ -341,17 +389,24 @@ func (f *Files) forget(u *upload) {
 	os.Remove(f.uploadNote(u.ID))
 }
 
-// Tidy removes uploads that nobody continued.
+// Tidy removes uploads that nobody continued, and forgets those that are finished.
 func (f *Files) Tidy(now time.Time) {
+	f.mu.Lock()
+	f.tidied = now
+	f.mu.Unlock()
 	notes, err := os.ReadDir(f.uploadsDir())
 	if err != nil {
 		return
 	}
 	for _, n := range notes {
 		id := strings.TrimSuffix(n.Name(), ".json")
-		if u, err := f.findUpload(id); err == nil && now.Sub(u.Begun) > uploadsKept && u.mu.TryLock() {
-			f.forget(u)
-			u.mu.Unlock()
+		u, err := f.findUpload(id)
+		if err != nil || !u.mu.TryLock() {
+			continue
 		}
+		if now.Sub(u.Begun) > uploadsKept || u.Sum != "" && now.Sub(u.Summed) > placedKept && u.placed() {
+			f.forget(u)
+		}
+		u.mu.Unlock()
 	}
 }
