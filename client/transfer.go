@@ -385,7 +385,9 @@ func (c *Client) PutFolder(ctx context.Context, device uuid.UUID, folder string,
 		if err == nil {
 			err = out.flush()
 		}
-		r.Trailer.Set(transfer.DigestHeader, transfer.ContentDigest(sum.Sum(nil)))
+		if err == nil { // all was read, so that nobody else uses the trailer now
+			r.Trailer.Set(transfer.DigestHeader, transfer.ContentDigest(sum.Sum(nil)))
+		}
 		pw.CloseWithError(err)
 	}()
 	answer, err := c.slow.Do(r)
