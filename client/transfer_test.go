@@ -365,7 +365,8 @@ func TestGetGoesOnWithAPart(t *testing.T) {
 	} {
 		to := filepath.Join(t.TempDir(), "here")
 		d.asked = nil
-		if err := errors.Join(os.WriteFile(to+".part", []byte(k.part), 0o600), os.WriteFile(to+".part.tag", []byte(k.tag), 0o600)); err != nil {
+		if err := errors.Join(os.WriteFile(to+".part", []byte(k.part), 0o600),
+			os.WriteFile(to+".part.tag", []byte(k.tag), 0o600)); err != nil {
 			t.Fatal(err)
 		}
 		if got, err := get(t, c, to, false); err != nil || got != string(d.file) || len(d.asked) != k.asked {

@@ -441,7 +441,7 @@ func TestTransfersThroughCuts(t *testing.T) {
 	defer stop()
 	w.await(t, "it is online with facts", func() bool {
 		d := must(w.owner.Device(t.Context(), id))(t)
-		return d.Device.Online && d.Facts != nil
+		return d.Device.Online && d.Facts != nil && d.Facts.OS != ""
 	})
 	here, there := t.TempDir(), t.TempDir()
 	f := file(t, filepath.Join(here, "a"), 25_000_000)

@@ -332,7 +332,7 @@ func (w *world) runs(t *testing.T, name, dir string, id uuid.UUID, h host.Host, 
 	t.Cleanup(d.stop)
 	w.await(t, name+" is online with facts", func() bool {
 		got := must(w.owner.Device(t.Context(), id))(t)
-		return got.Device.Online && got.Facts != nil
+		return got.Device.Online && got.Facts != nil && got.Facts.OS != ""
 	})
 	return d
 }

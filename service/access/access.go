@@ -185,98 +185,94 @@ func (a *Service) setUpLink() (hash []byte, link string, err error) {
 
 // SetUp spends a one-time link: POST /set-up.
 func (a *Service) SetUp(c *gin.Context) {
-	in, ok := front.Bind[api.SetUp](c)
-	if !ok {
-		return
-	}
-	ctx := c.Request.Context()
-	email, name := "", ""
-	if in.Name != nil {
-		name = strings.TrimSpace(*in.Name)
-	}
-	if in.Email != nil && *in.Email != "" {
-		var err error
-		if email, err = address(*in.Email); err != nil {
-			front.Fail(c, err)
-			return
+	front.Serve(c, func() error {
+		in, ok := front.Bind[api.SetUp](c)
+		if !ok {
+			return nil
 		}
-	}
-	if err := access.CheckPassword(in.Password, email); err != nil {
-		front.Fail(c, front.Problem(http.StatusUnprocessableEntity, "This password will not do.", err.Error()))
-		return
-	}
-	hash, err := a.hash(ctx, in.Password)
-	if err != nil {
-		front.Fail(c, err)
-		return
-	}
-	p, err := a.store.useLink(ctx, access.HashSecret(in.Link), hash, name, email)
-	switch {
-	case db.Missing(err):
-		front.Fail(c, front.Problem(http.StatusGone, "This link has been used, or is older than three days.",
-			"Ask an owner for a new one; if you have chosen a password, sign in with it."))
-		return
-	case db.Duplicate(err):
-		front.Fail(c, front.Problem(http.StatusConflict, "Somebody has this e-mail address already.", "Give another."))
-		return
-	case errors.Is(err, errNotFirst):
-		front.Fail(c, front.Problem(http.StatusUnprocessableEntity, "Name and e-mail are set already.",
-			"Choose a password alone. Whoever invited you can change your name."))
-		return
-	case err != nil:
-		front.Fail(c, err)
-		return
-	}
-	a.changed(ctx, bus.RightsChanged{Person: p.ID, Revoked: true})
-	a.tell(c, p.Email, "your set-up link was used",
-		"A password was chosen for you with a set-up link. Sign-ins and API tokens from before hold no more.")
-	a.begin(c, p, "person.set-up")
+		ctx := c.Request.Context()
+		email, name := "", ""
+		if in.Name != nil {
+			name = strings.TrimSpace(*in.Name)
+		}
+		if in.Email != nil && *in.Email != "" {
+			var err error
+			if email, err = address(*in.Email); err != nil {
+				return err
+			}
+		}
+		if err := access.CheckPassword(in.Password, email); err != nil {
+			return front.Problem(http.StatusUnprocessableEntity, "This password will not do.", err.Error())
+		}
+		hash, err := a.hash(ctx, in.Password)
+		if err != nil {
+			return err
+		}
+		p, err := a.store.useLink(ctx, access.HashSecret(in.Link), hash, name, email)
+		switch {
+		case db.Missing(err):
+			return front.Problem(http.StatusGone, "This link has been used, or is older than three days.",
+				"Ask an owner for a new one; if you have chosen a password, sign in with it.")
+		case db.Duplicate(err):
+			return front.Problem(http.StatusConflict, "Somebody has this e-mail address already.", "Give another.")
+		case errors.Is(err, errNotFirst):
+			return front.Problem(http.StatusUnprocessableEntity, "Name and e-mail are set already.",
+				"Choose a password alone. Whoever invited you can change your name.")
+		case err != nil:
+			return err
+		}
+		a.changed(ctx, bus.RightsChanged{Person: p.ID, Revoked: true})
+		a.tell(c, p.Email, "your set-up link was used",
+			"A password was chosen for you with a set-up link. Sign-ins and API tokens from before hold no more.")
+		a.begin(c, p, "person.set-up")
+		return nil
+	})
 }
 
 // SignIn begins a session: POST /session.
 func (a *Service) SignIn(c *gin.Context) {
-	in, ok := front.Bind[api.SignIn](c)
-	if !ok {
-		return
-	}
-	ctx := c.Request.Context()
-	email := strings.ToLower(strings.TrimSpace(in.Email))
-	err := a.try(c, email)
-	past := false // a lock, by a code that is used up with it
-	if locked := (*front.Error)(nil); errors.As(err, &locked) && in.Code != nil {
-		var bad error
-		if past, bad = a.pastLock(c, email, *in.Code); past || bad != nil {
-			err = bad
+	front.Serve(c, func() error {
+		in, ok := front.Bind[api.SignIn](c)
+		if !ok {
+			return nil
 		}
-	}
-	if err != nil {
-		front.Fail(c, err)
-		return
-	}
-	p, err := a.store.personByEmail(ctx, email)
-	if err != nil && !db.Missing(err) {
-		front.Fail(c, err)
-		return
-	}
-	hash := absent // an unknown account takes as long as a wrong password
-	if err == nil && p.Hash != nil {
-		hash = *p.Hash
-	}
-	right, err := a.verify(ctx, hash, in.Password)
-	if err != nil {
-		front.Fail(c, err)
-		return
-	}
-	if !right || p.Hash == nil {
-		a.failed(c, "session.start", email, front.Problem(http.StatusUnauthorized, "E-mail or password is wrong.",
-			"Check both. After five failures there is a pause."))
-		return
-	}
-	if p.SecondFactor && !past {
-		a.askSecond(c, p)
-		return
-	}
-	a.begin(c, p, "session.start")
+		ctx := c.Request.Context()
+		email := strings.ToLower(strings.TrimSpace(in.Email))
+		err := a.try(c, email)
+		past := false // a lock, by a code that is used up with it
+		if locked := (*front.Error)(nil); errors.As(err, &locked) && in.Code != nil {
+			var bad error
+			if past, bad = a.pastLock(c, email, *in.Code); past || bad != nil {
+				err = bad
+			}
+		}
+		if err != nil {
+			return err
+		}
+		p, err := a.store.personByEmail(ctx, email)
+		if err != nil && !db.Missing(err) {
+			return err
+		}
+		hash := absent // an unknown account takes as long as a wrong password
+		if err == nil && p.Hash != nil {
+			hash = *p.Hash
+		}
+		right, err := a.verify(ctx, hash, in.Password)
+		if err != nil {
+			return err
+		}
+		if !right || p.Hash == nil {
+			a.failed(c, "session.start", email, front.Problem(http.StatusUnauthorized, "E-mail or password is wrong.",
+				"Check both. After five failures there is a pause."))
+			return nil
+		}
+		if p.SecondFactor && !past {
+			a.askSecond(c, p)
+			return nil
+		}
+		a.begin(c, p, "session.start")
+		return nil
+	})
 }
 
 // failed notes what somebody wanted who could not prove who they are, and answers why not; the try stays
@@ -322,23 +318,24 @@ func (a *Service) verify(ctx context.Context, hash, password string) (bool, erro
 
 // begin starts a session for someone who has proved who they are.
 func (a *Service) begin(c *gin.Context, p person, action string) {
-	ctx := c.Request.Context()
-	entry := front.EntryOf(c, action, "done")
-	entry.Actor = p.Email
-	secret, err := a.open(c, p, sessionLasts, false)
-	if err == nil {
-		err = errors.Join(a.passed(c, true), a.know(c, p), a.log.Record(ctx, entry))
-	}
-	if err != nil {
-		front.Fail(c, err)
-		return
-	}
-	who, _ := caller(p, "browser", secret, nil)
-	if who.Idle, err = a.store.idleMinutes(ctx); err != nil {
-		front.Fail(c, err)
-		return
-	}
-	c.JSON(http.StatusOK, me(who))
+	front.Serve(c, func() error {
+		ctx := c.Request.Context()
+		entry := front.EntryOf(c, action, "done")
+		entry.Actor = p.Email
+		secret, err := a.open(c, p, sessionLasts, false)
+		if err == nil {
+			err = errors.Join(a.passed(c, true), a.know(c, p), a.log.Record(ctx, entry))
+		}
+		if err != nil {
+			return err
+		}
+		who, _ := caller(p, "browser", secret, nil)
+		if who.Idle, err = a.store.idleMinutes(ctx); err != nil {
+			return err
+		}
+		c.JSON(http.StatusOK, me(who))
+		return nil
+	})
 }
 
 // open makes a session and hands its secret to the browser. A pending one opens nothing but the
@@ -369,21 +366,22 @@ func (a *Service) GetMe(c *gin.Context) { c.JSON(http.StatusOK, me(front.CallerO
 
 // SignOut ends the session: DELETE /session.
 func (a *Service) SignOut(c *gin.Context) {
-	p := front.CallerOf(c)
-	ctx := c.Request.Context()
-	if p.Session != "" {
-		if err := a.store.endSession(ctx, access.HashSecret(p.Session)); err != nil {
-			front.Fail(c, err)
-			return
+	front.Serve(c, func() error {
+		p := front.CallerOf(c)
+		ctx := c.Request.Context()
+		if p.Session != "" {
+			if err := a.store.endSession(ctx, access.HashSecret(p.Session)); err != nil {
+				return err
+			}
 		}
-	}
-	if err := a.log.Record(ctx, front.EntryOf(c, "session.end", "done")); err != nil {
-		front.Fail(c, err)
-		return
-	}
-	a.changed(ctx, bus.RightsChanged{Person: p.ID})
-	front.SetSession(c, "", 0)
-	c.Status(http.StatusNoContent)
+		if err := a.log.Record(ctx, front.EntryOf(c, "session.end", "done")); err != nil {
+			return err
+		}
+		a.changed(ctx, bus.RightsChanged{Person: p.ID})
+		front.SetSession(c, "", 0)
+		c.Status(http.StatusNoContent)
+		return nil
+	})
 }
 
 // ProveSelf proves with the password that it is still the same person: POST /session/proof.

@@ -70,42 +70,43 @@ func (a *Service) pending(c *gin.Context) (p person, hash []byte, err error) {
 
 // SignInSecond takes the second factor: POST /session/second.
 func (a *Service) SignInSecond(c *gin.Context) {
-	in, ok := front.Bind[api.SecondFactor](c)
-	if !ok {
-		return
-	}
-	ctx := c.Request.Context()
-	p, hash, err := a.pending(c)
-	if err == nil {
-		err = a.try(c, p.Email)
-	}
-	right := false
-	if err == nil {
-		switch {
-		case in.Code != nil:
-			right, err = a.codeFits(ctx, p, *in.Code)
-		case in.Recovery != nil:
-			right, err = a.store.useRecovery(ctx, p.ID, access.HashRecovery(*in.Recovery))
-		case in.Passkey != nil:
-			right, err = a.passkeyFits(ctx, p, hash, *in.Passkey)
-		default:
-			err = front.Problem(http.StatusBadRequest, "No second factor is given.", "Give a code, a recovery code or a passkey.")
+	front.Serve(c, func() error {
+		in, ok := front.Bind[api.SecondFactor](c)
+		if !ok {
+			return nil
 		}
-	}
-	if err != nil {
-		front.Fail(c, err)
-		return
-	}
-	if !right {
-		a.failed(c, "session.start", p.Email, front.Problem(http.StatusUnauthorized, "This does not fit.",
-			"A code holds for half a minute and once. Try the next one, or a recovery code."))
-		return
-	}
-	if err := a.store.endSession(ctx, hash); err != nil {
-		front.Fail(c, err)
-		return
-	}
-	a.begin(c, p, "session.start")
+		ctx := c.Request.Context()
+		p, hash, err := a.pending(c)
+		if err == nil {
+			err = a.try(c, p.Email)
+		}
+		right := false
+		if err == nil {
+			switch {
+			case in.Code != nil:
+				right, err = a.codeFits(ctx, p, *in.Code)
+			case in.Recovery != nil:
+				right, err = a.store.useRecovery(ctx, p.ID, access.HashRecovery(*in.Recovery))
+			case in.Passkey != nil:
+				right, err = a.passkeyFits(ctx, p, hash, *in.Passkey)
+			default:
+				err = front.Problem(http.StatusBadRequest, "No second factor is given.", "Give a code, a recovery code or a passkey.")
+			}
+		}
+		if err != nil {
+			return err
+		}
+		if !right {
+			a.failed(c, "session.start", p.Email, front.Problem(http.StatusUnauthorized, "This does not fit.",
+				"A code holds for half a minute and once. Try the next one, or a recovery code."))
+			return nil
+		}
+		if err := a.store.endSession(ctx, hash); err != nil {
+			return err
+		}
+		a.begin(c, p, "session.start")
+		return nil
+	})
 }
 
 func (a *Service) codeFits(ctx context.Context, p person, code string) (bool, error) {
@@ -189,35 +190,37 @@ func (a *Service) proven(c *gin.Context, action, password string) (p person, ok 
 
 // BeginCode begins to use an authenticator: POST /me/factors/code.
 func (a *Service) BeginCode(c *gin.Context) {
-	in, ok := front.Bind[api.Password](c)
-	if !ok {
-		return
-	}
-	p, ok := a.proven(c, "factor.add", in.Password)
-	if !ok {
-		return
-	}
-	key, err := totp.Generate(totp.GenerateOpts{Issuer: "Moorwatch", AccountName: p.Email})
-	if err != nil {
-		front.Fail(c, err)
-		return
-	}
-	picture, err := key.Image(240, 240)
-	var out bytes.Buffer
-	if err == nil {
-		err = png.Encode(&out, picture)
-	}
-	if err == nil {
-		var fresh bool
-		if fresh, err = a.store.beginAuthenticator(c.Request.Context(), p.ID, key.Secret()); err == nil && !fresh {
-			err = front.Problem(http.StatusConflict, "You have an authenticator already.", "Remove it first.")
+	front.Serve(c, func() error {
+		in, ok := front.Bind[api.Password](c)
+		if !ok {
+			return nil
 		}
-	}
-	if err != nil {
-		front.Fail(c, err)
-		return
-	}
-	c.JSON(http.StatusOK, api.NewCode{Secret: key.Secret(), Address: key.URL(), Picture: base64.StdEncoding.EncodeToString(out.Bytes())})
+		p, ok := a.proven(c, "factor.add", in.Password)
+		if !ok {
+			return nil
+		}
+		key, err := totp.Generate(totp.GenerateOpts{Issuer: "Moorwatch", AccountName: p.Email})
+		if err != nil {
+			return err
+		}
+		picture, err := key.Image(240, 240)
+		var out bytes.Buffer
+		if err == nil {
+			err = png.Encode(&out, picture)
+		}
+		if err == nil {
+			var fresh bool
+			if fresh, err = a.store.beginAuthenticator(c.Request.Context(), p.ID, key.Secret()); err == nil && !fresh {
+				err = front.Problem(http.StatusConflict, "You have an authenticator already.", "Remove it first.")
+			}
+		}
+		if err != nil {
+			return err
+		}
+		c.JSON(http.StatusOK, api.NewCode{Secret: key.Secret(), Address: key.URL(),
+			Picture: base64.StdEncoding.EncodeToString(out.Bytes())})
+		return nil
+	})
 }
 
 // ConfirmCode takes the first code of an authenticator: PUT /me/factors/code.

@@ -153,29 +153,30 @@ func (a *Service) passkeyFits(ctx context.Context, p person, hash []byte, answer
 
 // BeginPasskey gives what a browser needs to make a passkey: POST /me/factors/passkey.
 func (a *Service) BeginPasskey(c *gin.Context) {
-	in, ok := front.Bind[api.Password](c)
-	if !ok {
-		return
-	}
-	if err := a.passkeys.check(c.Request); err != nil {
-		front.Fail(c, err)
-		return
-	}
-	p, ok := a.proven(c, "factor.add", in.Password)
-	if !ok {
-		return
-	}
-	who, err := a.holder(c.Request.Context(), p)
-	if err != nil {
-		front.Fail(c, err)
-		return
-	}
-	var have []protocol.CredentialDescriptor
-	for _, k := range who.keys {
-		have = append(have, k.Credential.Descriptor())
-	}
-	options, session, err := a.passkeys.web.BeginRegistration(who, webauthn.WithExclusions(have))
-	a.challenge(c, access.HashSecret(front.CallerOf(c).Session), options, session, err)
+	front.Serve(c, func() error {
+		in, ok := front.Bind[api.Password](c)
+		if !ok {
+			return nil
+		}
+		if err := a.passkeys.check(c.Request); err != nil {
+			return err
+		}
+		p, ok := a.proven(c, "factor.add", in.Password)
+		if !ok {
+			return nil
+		}
+		who, err := a.holder(c.Request.Context(), p)
+		if err != nil {
+			return err
+		}
+		var have []protocol.CredentialDescriptor
+		for _, k := range who.keys {
+			have = append(have, k.Credential.Descriptor())
+		}
+		options, session, err := a.passkeys.web.BeginRegistration(who, webauthn.WithExclusions(have))
+		a.challenge(c, access.HashSecret(front.CallerOf(c).Session), options, session, err)
+		return nil
+	})
 }
 
 // mostPasskeys is how many passkeys a person may have.
@@ -183,40 +184,41 @@ const mostPasskeys = 20
 
 // ConfirmPasskey takes the passkey that a browser made: PUT /me/factors/passkey.
 func (a *Service) ConfirmPasskey(c *gin.Context) {
-	in, ok := front.Bind[api.NewPasskey](c)
-	if !ok {
-		return
-	}
-	ctx, caller := c.Request.Context(), front.CallerOf(c)
-	wrong := front.Problem(http.StatusUnprocessableEntity, "The passkey cannot be used.",
-		"Begin anew; what the browser made does not answer what it was asked.")
-	err := a.passkeys.check(c.Request)
-	var session webauthn.SessionData
-	if err == nil {
-		if session, err = a.store.takeChallenge(ctx, access.HashSecret(caller.Session)); db.Missing(err) {
-			err = wrong
+	front.Serve(c, func() error {
+		in, ok := front.Bind[api.NewPasskey](c)
+		if !ok {
+			return nil
 		}
-	}
-	var who holder
-	if err == nil {
-		who, err = a.holder(ctx, person{ID: caller.ID, Email: caller.Email, Name: caller.Name})
-	}
-	if err == nil && len(who.keys) >= mostPasskeys {
-		err = front.Problem(http.StatusConflict, "You have as many passkeys as one may.",
-			fmt.Sprintf("Remove one of the %d first.", mostPasskeys))
-	}
-	if err != nil {
-		front.Fail(c, err)
-		return
-	}
-	parsed, err := protocol.ParseCredentialCreationResponseBytes(in.Passkey)
-	var credential *webauthn.Credential
-	if err == nil {
-		credential, err = a.passkeys.web.CreateCredential(who, session, parsed)
-	}
-	if err != nil {
-		front.Fail(c, wrong)
-		return
-	}
-	a.added(c, "passkey "+in.Name, a.store.addPasskey(ctx, caller.ID, device.CleanText(in.Name), credential))
+		ctx, caller := c.Request.Context(), front.CallerOf(c)
+		wrong := front.Problem(http.StatusUnprocessableEntity, "The passkey cannot be used.",
+			"Begin anew; what the browser made does not answer what it was asked.")
+		err := a.passkeys.check(c.Request)
+		var session webauthn.SessionData
+		if err == nil {
+			if session, err = a.store.takeChallenge(ctx, access.HashSecret(caller.Session)); db.Missing(err) {
+				err = wrong
+			}
+		}
+		var who holder
+		if err == nil {
+			who, err = a.holder(ctx, person{ID: caller.ID, Email: caller.Email, Name: caller.Name})
+		}
+		if err == nil && len(who.keys) >= mostPasskeys {
+			err = front.Problem(http.StatusConflict, "You have as many passkeys as one may.",
+				fmt.Sprintf("Remove one of the %d first.", mostPasskeys))
+		}
+		if err != nil {
+			return err
+		}
+		parsed, err := protocol.ParseCredentialCreationResponseBytes(in.Passkey)
+		var credential *webauthn.Credential
+		if err == nil {
+			credential, err = a.passkeys.web.CreateCredential(who, session, parsed)
+		}
+		if err != nil {
+			return wrong
+		}
+		a.added(c, "passkey "+in.Name, a.store.addPasskey(ctx, caller.ID, device.CleanText(in.Name), credential))
+		return nil
+	})
 }

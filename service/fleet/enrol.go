@@ -23,23 +23,24 @@ import (
 
 // ListEnrolmentTokens lists enrolment tokens: GET /enrolment-tokens.
 func (f *Service) ListEnrolmentTokens(c *gin.Context, in api.ListEnrolmentTokensParams) {
-	before := time.Now().Add(time.Hour)
-	limit := front.Limit(in.Limit, 100)
-	if err := front.After(in.Cursor, &before); err != nil {
-		front.Fail(c, err)
-		return
-	}
-	view, err := f.View(c.Request.Context(), front.CallerOf(c), access.FleetEnrol)
-	var found []api.EnrolmentToken
-	if err == nil {
-		found, err = f.store.tokens(c.Request.Context(), view, before, limit+1)
-	}
-	if err != nil {
-		front.Fail(c, err)
-		return
-	}
-	items, next := front.Page(found, limit, func(t api.EnrolmentToken) any { return t.CreatedAt })
-	c.JSON(http.StatusOK, api.EnrolmentTokenPage{Items: items, Next: next})
+	front.Serve(c, func() error {
+		before := time.Now().Add(time.Hour)
+		limit := front.Limit(in.Limit, 100)
+		if err := front.After(in.Cursor, &before); err != nil {
+			return err
+		}
+		view, err := f.View(c.Request.Context(), front.CallerOf(c), access.FleetEnrol)
+		var found []api.EnrolmentToken
+		if err == nil {
+			found, err = f.store.tokens(c.Request.Context(), view, before, limit+1)
+		}
+		if err != nil {
+			return err
+		}
+		items, next := front.Page(found, limit, func(t api.EnrolmentToken) any { return t.CreatedAt })
+		c.JSON(http.StatusOK, api.EnrolmentTokenPage{Items: items, Next: next})
+		return nil
+	})
 }
 
 // AddEnrolmentToken makes an enrolment token: POST /enrolment-tokens.
@@ -80,78 +81,74 @@ func (f *Service) RevokeEnrolmentToken(c *gin.Context, id api.ID) {
 
 // Enrol adds a device: POST /enrol, called by its agent.
 func (f *Service) Enrol(c *gin.Context) {
-	in, ok := front.Bind[api.Enrolment](c)
-	if !ok {
-		return
-	}
-	ctx, name := c.Request.Context(), device.CleanName(in.HostName)
-	if f.guesses.tooMany(c.ClientIP(), time.Now()) {
-		front.Fail(c, &front.Error{Status: http.StatusTooManyRequests, Title: "Too many refused enrolments from this address.",
-			Detail: "Try again in a minute.", RetryAfter: 60})
-		return
-	}
-	key, err := base64.RawURLEncoding.DecodeString(in.PublicKey)
-	if err != nil || len(key) != ed25519.PublicKeySize {
-		front.Fail(c, front.Problem(http.StatusBadRequest, "The device's key cannot be read.",
-			"It is an Ed25519 public key in unpadded base64url."))
-		return
-	}
-	entry := front.EntryOf(c, "device.enrol", "done")
-	entry.Actor, entry.Via, entry.DeviceName = name, "agent", name
-	var e api.Enrolled
-	if _, err = access.ParseSecret(in.Token, access.EnrolmentToken); err == nil {
-		e, err = f.store.enrol(ctx, access.HashSecret(in.Token), uuid.New(), name, key)
-	} else {
-		err = errUnknown
-	}
-	switch {
-	case errors.Is(err, errUnknown), errors.Is(err, errRevoked), errors.Is(err, errExpired), errors.Is(err, errUsedUp):
-		f.guesses.note(c.ClientIP(), time.Now())
-		entry.Result = "refused: " + err.Error()
-		if err := f.audit.Record(ctx, entry); err != nil {
-			front.Fail(c, err)
-			return
+	front.Serve(c, func() error {
+		in, ok := front.Bind[api.Enrolment](c)
+		if !ok {
+			return nil
 		}
-		front.Fail(c, front.Problem(http.StatusForbidden, "The enrolment token does not hold: "+err.Error()+".",
-			"Ask a technician for a new one."))
-		return
-	case db.Duplicate(err):
-		front.Fail(c, front.Problem(http.StatusConflict, "A device with this key is enrolled already.",
-			"Delete the agent's folder on this computer, and enrol it again."))
-		return
-	case err == nil:
-		entry.Device = e.Device
-		entry.Detail = e.Organisation + ", " + e.Site
-		err = f.audit.Record(ctx, entry)
-	}
-	if err != nil {
-		front.Fail(c, err)
-		return
-	}
-	waiting := e.Waiting != nil && *e.Waiting
-	if waiting {
-		hardware := []string{}
-		if in.Hardware != nil {
-			hardware = device.CleanHardware(*in.Hardware)
+		ctx, name := c.Request.Context(), device.CleanName(in.HostName)
+		if f.guesses.tooMany(c.ClientIP(), time.Now()) {
+			return &front.Error{Status: http.StatusTooManyRequests, Title: "Too many refused enrolments from this address.",
+				Detail: "Try again in a minute.", RetryAfter: 60}
 		}
-		err := f.store.setHardware(ctx, e.Device, hardware)
-		if err == nil {
-			_, err = f.store.ask(ctx, enrolled, e.Device, nil, name, c.ClientIP(), hardware)
+		key, err := base64.RawURLEncoding.DecodeString(in.PublicKey)
+		if err != nil || len(key) != ed25519.PublicKeySize {
+			return front.Problem(http.StatusBadRequest, "The device's key cannot be read.",
+				"It is an Ed25519 public key in unpadded base64url.")
+		}
+		entry := front.EntryOf(c, "device.enrol", "done")
+		entry.Actor, entry.Via, entry.DeviceName = name, "agent", name
+		var e api.Enrolled
+		if _, err = access.ParseSecret(in.Token, access.EnrolmentToken); err == nil {
+			e, err = f.store.enrol(ctx, access.HashSecret(in.Token), uuid.New(), name, key)
+		} else {
+			err = errUnknown
+		}
+		switch {
+		case errors.Is(err, errUnknown), errors.Is(err, errRevoked), errors.Is(err, errExpired), errors.Is(err, errUsedUp):
+			f.guesses.note(c.ClientIP(), time.Now())
+			entry.Result = "refused: " + err.Error()
+			if err := f.audit.Record(ctx, entry); err != nil {
+				return err
+			}
+			return front.Problem(http.StatusForbidden, "The enrolment token does not hold: "+err.Error()+".",
+				"Ask a technician for a new one.")
+		case db.Duplicate(err):
+			return front.Problem(http.StatusConflict, "A device with this key is enrolled already.",
+				"Delete the agent's folder on this computer, and enrol it again.")
+		case err == nil:
+			entry.Device = e.Device
+			entry.Detail = e.Organisation + ", " + e.Site
+			err = f.audit.Record(ctx, entry)
 		}
 		if err != nil {
-			front.Fail(c, err)
-			return
+			return err
 		}
-	} else if in.Hardware != nil {
-		if err := f.recognise(ctx, e.Device, name, c.ClientIP(), *in.Hardware); err != nil {
-			slog.Error("whether a new device was here before is not known", "device", e.Device, "error", err)
+		waiting := e.Waiting != nil && *e.Waiting
+		if waiting {
+			hardware := []string{}
+			if in.Hardware != nil {
+				hardware = device.CleanHardware(*in.Hardware)
+			}
+			err := f.store.setHardware(ctx, e.Device, hardware)
+			if err == nil {
+				_, err = f.store.ask(ctx, enrolled, e.Device, nil, name, c.ClientIP(), hardware)
+			}
+			if err != nil {
+				return err
+			}
+		} else if in.Hardware != nil {
+			if err := f.recognise(ctx, e.Device, name, c.ClientIP(), *in.Hardware); err != nil {
+				slog.Error("whether a new device was here before is not known", "device", e.Device, "error", err)
+			}
 		}
-	}
-	f.judgeAgain(ctx, e.Device)
-	if !waiting {
-		f.bus.DeviceEnrolled.Publish(ctx, e.Device)
-	}
-	c.JSON(http.StatusCreated, e)
+		f.judgeAgain(ctx, e.Device)
+		if !waiting {
+			f.bus.DeviceEnrolled.Publish(ctx, e.Device)
+		}
+		c.JSON(http.StatusCreated, e)
+		return nil
+	})
 }
 
 // guesses counts refused enrolments by address, so that nobody fills the audit log by guessing.

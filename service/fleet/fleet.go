@@ -68,30 +68,31 @@ type place struct {
 
 // ListDevices lists devices by name: GET /devices.
 func (f *Service) ListDevices(c *gin.Context, in api.ListDevicesParams) {
-	var after place
-	if err := front.After(in.Cursor, &after); err != nil {
-		front.Fail(c, err)
-		return
-	}
-	ctx, limit := c.Request.Context(), front.Limit(in.Limit, 200)
-	var found []api.Device
-	var err error
-	caller := front.CallerOf(c)
-	if (in.Where == nil || *in.Where == "") && in.Group == nil && caller.Rights.Everywhere(access.FleetRead) {
-		found, err = f.store.devices(ctx, after, limit+1)
-		f.decorate(found)
-	} else {
-		found, err = f.chosen(ctx, caller, in.Where, in.Group, after, limit+1)
-	}
-	if err == nil {
-		err = f.markFavourites(ctx, caller, found)
-	}
-	if err != nil {
-		front.Fail(c, err)
-		return
-	}
-	items, next := front.Page(found, limit, func(d api.Device) any { return place{d.Name, d.ID} })
-	c.JSON(http.StatusOK, api.DevicePage{Items: items, Next: next})
+	front.Serve(c, func() error {
+		var after place
+		if err := front.After(in.Cursor, &after); err != nil {
+			return err
+		}
+		ctx, limit := c.Request.Context(), front.Limit(in.Limit, 200)
+		var found []api.Device
+		var err error
+		caller := front.CallerOf(c)
+		if (in.Where == nil || *in.Where == "") && in.Group == nil && caller.Rights.Everywhere(access.FleetRead) {
+			found, err = f.store.devices(ctx, after, limit+1)
+			f.decorate(found)
+		} else {
+			found, err = f.chosen(ctx, caller, in.Where, in.Group, after, limit+1)
+		}
+		if err == nil {
+			err = f.markFavourites(ctx, caller, found)
+		}
+		if err != nil {
+			return err
+		}
+		items, next := front.Page(found, limit, func(d api.Device) any { return place{d.Name, d.ID} })
+		c.JSON(http.StatusOK, api.DevicePage{Items: items, Next: next})
+		return nil
+	})
 }
 
 // chosen finds up to limit devices after a place, of a group or for which an expression holds. A
@@ -269,18 +270,19 @@ func (f *Service) MoveDevice(c *gin.Context, id api.ID) {
 
 // GetRemovalCode tells with which code an agent is taken off its device: GET /devices/{id}/removal-code.
 func (f *Service) GetRemovalCode(c *gin.Context, id api.ID) {
-	m, ok := f.Known(id)
-	if !ok {
-		front.Fail(c, front.NotFound("device"))
-		return
-	}
-	entry := front.EntryOf(c, "device.removal-code", "told")
-	entry.Device, entry.DeviceName = id, m.Subject.Name
-	if err := f.audit.Record(c.Request.Context(), entry); err != nil {
-		front.Fail(c, err)
-		return
-	}
-	c.JSON(http.StatusOK, api.RemovalCode{Code: f.removal(id)})
+	front.Serve(c, func() error {
+		m, ok := f.Known(id)
+		if !ok {
+			return front.NotFound("device")
+		}
+		entry := front.EntryOf(c, "device.removal-code", "told")
+		entry.Device, entry.DeviceName = id, m.Subject.Name
+		if err := f.audit.Record(c.Request.Context(), entry); err != nil {
+			return err
+		}
+		c.JSON(http.StatusOK, api.RemovalCode{Code: f.removal(id)})
+		return nil
+	})
 }
 
 // ListOrganisations lists organisations with their sites: GET /organisations.

@@ -35,6 +35,14 @@ func NotFound(what string) *Error {
 	return Problem(http.StatusNotFound, "There is no such "+what+".", "It may have been removed; look at the list again.")
 }
 
+// Serve answers a request by serve, and with what went wrong where it returns an error. Where serve returns none, it has
+// answered itself.
+func Serve(c *gin.Context, serve func() error) {
+	if err := serve(); err != nil {
+		Fail(c, err)
+	}
+}
+
 // Fail answers a request with what went wrong. An error that is not meant for the caller is
 // logged, and the caller told only that the service failed.
 func Fail(c *gin.Context, err error) {

@@ -24,58 +24,59 @@ const attentionAlerts = 5000
 // ListAttention lists what needs a person: GET /attention. Alerts that are likely to be one matter
 // are one row.
 func (h *Service) ListAttention(c *gin.Context, in api.ListAttentionParams) {
-	ctx := c.Request.Context()
-	offset := 0
-	limit := front.Limit(in.Limit, 100)
-	err := front.After(in.Cursor, &offset)
-	var o overview
-	if err == nil {
-		var view []uuid.UUID
-		if view, err = h.fleet.View(ctx, front.CallerOf(c), access.FleetRead); err == nil {
-			o, err = h.store.overview(ctx, view, attentionAlerts)
-		}
-	}
-	if err != nil {
-		front.Fail(c, err)
-		return
-	}
-	groups := health.Gather(o.alerts, matter)
-	page := api.AttentionPage{Items: []api.Attention{}, Total: len(groups), Quiet: o.quiet, Devices: &o.tally}
-	offset = min(max(offset, 0), len(groups))
-	shown := groups[offset:min(offset+limit, len(groups))]
-	var ids []uuid.UUID
-	for _, g := range shown {
-		if g[0].DeviceID != nil {
-			ids = append(ids, *g[0].DeviceID)
-		}
-	}
-	rows, err := h.fleet.Devices(ctx, ids)
-	if err != nil {
-		front.Fail(c, err)
-		return
-	}
-	devices := map[uuid.UUID]*api.Device{}
-	for i := range rows {
-		devices[rows[i].ID] = &rows[i]
-	}
-	for _, g := range shown {
-		one := api.Attention{Alert: g[0], NextStep: nextStep(g[0])}
-		if g[0].DeviceID != nil {
-			one.Device = devices[*g[0].DeviceID]
-		}
-		if len(g) > 1 {
-			alike := []api.Alike{}
-			for _, a := range g[1:] {
-				alike = append(alike, api.Alike{Alert: a.ID, DeviceID: *a.DeviceID, Device: *a.Device, Site: a.Site})
+	front.Serve(c, func() error {
+		ctx := c.Request.Context()
+		offset := 0
+		limit := front.Limit(in.Limit, 100)
+		err := front.After(in.Cursor, &offset)
+		var o overview
+		if err == nil {
+			var view []uuid.UUID
+			if view, err = h.fleet.View(ctx, front.CallerOf(c), access.FleetRead); err == nil {
+				o, err = h.store.overview(ctx, view, attentionAlerts)
 			}
-			one.Alike = &alike
 		}
-		page.Items = append(page.Items, one)
-	}
-	if offset+limit < len(groups) {
-		page.Next = front.Cursor(offset + limit)
-	}
-	c.JSON(http.StatusOK, page)
+		if err != nil {
+			return err
+		}
+		groups := health.Gather(o.alerts, matter)
+		page := api.AttentionPage{Items: []api.Attention{}, Total: len(groups), Quiet: o.quiet, Devices: &o.tally}
+		offset = min(max(offset, 0), len(groups))
+		shown := groups[offset:min(offset+limit, len(groups))]
+		var ids []uuid.UUID
+		for _, g := range shown {
+			if g[0].DeviceID != nil {
+				ids = append(ids, *g[0].DeviceID)
+			}
+		}
+		rows, err := h.fleet.Devices(ctx, ids)
+		if err != nil {
+			return err
+		}
+		devices := map[uuid.UUID]*api.Device{}
+		for i := range rows {
+			devices[rows[i].ID] = &rows[i]
+		}
+		for _, g := range shown {
+			one := api.Attention{Alert: g[0], NextStep: nextStep(g[0])}
+			if g[0].DeviceID != nil {
+				one.Device = devices[*g[0].DeviceID]
+			}
+			if len(g) > 1 {
+				alike := []api.Alike{}
+				for _, a := range g[1:] {
+					alike = append(alike, api.Alike{Alert: a.ID, DeviceID: *a.DeviceID, Device: *a.Device, Site: a.Site})
+				}
+				one.Alike = &alike
+			}
+			page.Items = append(page.Items, one)
+		}
+		if offset+limit < len(groups) {
+			page.Next = front.Cursor(offset + limit)
+		}
+		c.JSON(http.StatusOK, page)
+		return nil
+	})
 }
 
 // matter tells which alerts are likely to be one matter: of one check with one suspect; of one check

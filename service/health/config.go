@@ -182,56 +182,55 @@ const trialEpisodes = 200
 
 // TryPolicy tries a setting on the past: POST /policies/trial.
 func (h *Service) TryPolicy(c *gin.Context) {
-	in, ok := front.Bind[api.Trial](c)
-	if !ok {
-		return
-	}
-	ctx := c.Request.Context()
-	if err := in.Setting.Validate(); err != nil {
-		front.Fail(c, bad("The setting cannot be tried.", err.Error()))
-		return
-	}
-	reading := readingOf(in.Setting.Check)
-	if reading == "" {
-		front.Fail(c, bad("The check cannot be tried on the past.", "Only checks of readings, whose history is kept, can: "+triable()+"."))
-		return
-	}
-	devices, err := h.fleet.Scopes(ctx, in.Scope)
-	if err != nil {
-		front.Fail(c, err)
-		return
-	}
-	devices = h.fleet.Sees(front.CallerOf(c), devices)
-	days := front.Limit(in.Days, 7)
-	to := time.Now()
-	out := api.TrialResult{From: to.AddDate(0, 0, -days), Items: []api.TrialEpisode{}}
-	want := func(column string) bool {
-		kind, _ := device.SplitReading(column)
-		return kind == reading && series.Reading(column) == column
-	}
-	for _, d := range devices {
-		whole, gap := &series.Table{}, time.Duration(0)
-		if err := h.history.Past(ctx, d.ID, out.From, to, want,
-			func(t *series.Table, g time.Duration) { whole.Merge(t); gap = max(gap, g) }); err != nil {
-			front.Fail(c, err)
-			return
+	front.Serve(c, func() error {
+		in, ok := front.Bind[api.Trial](c)
+		if !ok {
+			return nil
 		}
-		whole.Sort()
-		if len(whole.Columns) > 0 {
-			out.Checked++
+		ctx := c.Request.Context()
+		if err := in.Setting.Validate(); err != nil {
+			return bad("The setting cannot be tried.", err.Error())
 		}
-		found := health.Replay(in.Setting, whole, gap)
-		if len(found) > 0 {
-			out.Devices++
+		reading := readingOf(in.Setting.Check)
+		if reading == "" {
+			return bad("The check cannot be tried on the past.", "Only checks of readings, whose history is kept, can: "+triable()+".")
 		}
-		for _, e := range found {
-			if out.Alerts++; len(out.Items) < trialEpisodes {
-				out.Items = append(out.Items, api.TrialEpisode{DeviceID: d.ID, Device: d.Name, Reading: e.Reading, Level: e.Level,
-					From: e.From, To: e.To})
+		devices, err := h.fleet.Scopes(ctx, in.Scope)
+		if err != nil {
+			return err
+		}
+		devices = h.fleet.Sees(front.CallerOf(c), devices)
+		days := front.Limit(in.Days, 7)
+		to := time.Now()
+		out := api.TrialResult{From: to.AddDate(0, 0, -days), Items: []api.TrialEpisode{}}
+		want := func(column string) bool {
+			kind, _ := device.SplitReading(column)
+			return kind == reading && series.Reading(column) == column
+		}
+		for _, d := range devices {
+			whole, gap := &series.Table{}, time.Duration(0)
+			if err := h.history.Past(ctx, d.ID, out.From, to, want,
+				func(t *series.Table, g time.Duration) { whole.Merge(t); gap = max(gap, g) }); err != nil {
+				return err
+			}
+			whole.Sort()
+			if len(whole.Columns) > 0 {
+				out.Checked++
+			}
+			found := health.Replay(in.Setting, whole, gap)
+			if len(found) > 0 {
+				out.Devices++
+			}
+			for _, e := range found {
+				if out.Alerts++; len(out.Items) < trialEpisodes {
+					out.Items = append(out.Items, api.TrialEpisode{DeviceID: d.ID, Device: d.Name, Reading: e.Reading, Level: e.Level,
+						From: e.From, To: e.To})
+				}
 			}
 		}
-	}
-	c.JSON(http.StatusOK, out)
+		c.JSON(http.StatusOK, out)
+		return nil
+	})
 }
 
 func readingOf(check string) string {

@@ -91,27 +91,28 @@ func (h *Service) RemoveChannel(c *gin.Context, id api.ID) {
 
 // TestChannel tells a channel something now: POST /channels/{id}/test.
 func (h *Service) TestChannel(c *gin.Context, id api.ID) {
-	ctx := c.Request.Context()
-	x, err := h.store.channel(ctx, id)
-	if err != nil {
-		front.Fail(c, missing(err, "channel"))
-		return
-	}
-	now := time.Now()
-	answer, err := h.send(ctx, delivery{id: uuid.New(), channel: x,
-		events: []Told{{ID: uuid.New(), Kind: "test", At: now, Level: health.Notice, Site: "Moorwatch",
-			Message: "This is a test of the channel " + x.name + ".", Since: now}}})
-	out := api.ChannelTest{Sent: err == nil, Detail: answer}
-	if err != nil {
-		out.Detail = device.CleanText(err.Error())
-	}
-	entry := front.EntryOf(c, "channel.test", map[bool]string{true: "done", false: "failed"}[out.Sent])
-	entry.Detail = x.name
-	if err := h.audit.Record(ctx, entry); err != nil {
-		front.Fail(c, err)
-		return
-	}
-	c.JSON(http.StatusOK, out)
+	front.Serve(c, func() error {
+		ctx := c.Request.Context()
+		x, err := h.store.channel(ctx, id)
+		if err != nil {
+			return missing(err, "channel")
+		}
+		now := time.Now()
+		answer, err := h.send(ctx, delivery{id: uuid.New(), channel: x,
+			events: []Told{{ID: uuid.New(), Kind: "test", At: now, Level: health.Notice, Site: "Moorwatch",
+				Message: "This is a test of the channel " + x.name + ".", Since: now}}})
+		out := api.ChannelTest{Sent: err == nil, Detail: answer}
+		if err != nil {
+			out.Detail = device.CleanText(err.Error())
+		}
+		entry := front.EntryOf(c, "channel.test", map[bool]string{true: "done", false: "failed"}[out.Sent])
+		entry.Detail = x.name
+		if err := h.audit.Record(ctx, entry); err != nil {
+			return err
+		}
+		c.JSON(http.StatusOK, out)
+		return nil
+	})
 }
 
 // ListRules lists rules by name: GET /rules.

@@ -224,31 +224,30 @@ const takeWithin = 2 * time.Minute
 
 // TakeInventory has a device take its inventory now: POST /devices/{id}/inventory.
 func (v *Service) TakeInventory(c *gin.Context, id api.ID) {
-	ctx, cancel := context.WithTimeout(c.Request.Context(), takeWithin)
-	defer cancel()
-	d, err := v.fleet.Device(ctx, id)
-	if err != nil {
-		front.Fail(c, err)
-		return
-	}
-	entry := front.EntryOf(c, "inventory.take", "started")
-	entry.Device, entry.DeviceName = id, d.Name
-	if err := v.audit.Record(ctx, entry); err != nil {
-		front.Fail(c, err)
-		return
-	}
-	answer, err := v.hub.Call(ctx, http.MethodPost, id, "/inventory", nil, nil)
-	if err != nil {
-		front.Fail(c, front.Unreachable(d.Name, err))
-		return
-	}
-	defer answer.Body.Close()
-	if answer.StatusCode >= 300 {
-		front.Fail(c, front.FromDevice(d.Name, answer))
-		return
-	}
-	out, err := v.read(ctx, id)
-	front.Answer(c, http.StatusOK, out, err)
+	front.Serve(c, func() error {
+		ctx, cancel := context.WithTimeout(c.Request.Context(), takeWithin)
+		defer cancel()
+		d, err := v.fleet.Device(ctx, id)
+		if err != nil {
+			return err
+		}
+		entry := front.EntryOf(c, "inventory.take", "started")
+		entry.Device, entry.DeviceName = id, d.Name
+		if err := v.audit.Record(ctx, entry); err != nil {
+			return err
+		}
+		answer, err := v.hub.Call(ctx, http.MethodPost, id, "/inventory", nil, nil)
+		if err != nil {
+			return front.Unreachable(d.Name, err)
+		}
+		defer answer.Body.Close()
+		if answer.StatusCode >= 300 {
+			return front.FromDevice(d.Name, answer)
+		}
+		out, err := v.read(ctx, id)
+		front.Answer(c, http.StatusOK, out, err)
+		return nil
+	})
 }
 
 // ListChanges lists changes, the latest first: GET /changes.
@@ -273,31 +272,32 @@ type place struct {
 
 // ListSoftware lists the fleet's software by name: GET /software.
 func (v *Service) ListSoftware(c *gin.Context, in api.ListSoftwareParams) {
-	var after name
-	limit := front.Limit(in.Limit, 100)
-	search := ""
-	if in.Search != nil {
-		search = *in.Search
-	}
-	view, err := v.fleet.View(c.Request.Context(), front.CallerOf(c), access.FleetRead)
-	if err == nil {
-		err = front.After(in.Cursor, &after)
-	}
-	if err != nil {
-		front.Fail(c, err)
-		return
-	}
-	if in.Format != nil && *in.Format == "csv" {
-		v.writeSoftware(c, view, search)
-		return
-	}
-	found, err := v.store.software(c.Request.Context(), view, search, after, limit+1)
-	if err != nil {
-		front.Fail(c, err)
-		return
-	}
-	items, next := front.Page(found, limit, func(s api.Software) any { return name{s.Name, s.Source} })
-	c.JSON(http.StatusOK, api.SoftwarePage{Items: items, Next: next})
+	front.Serve(c, func() error {
+		var after name
+		limit := front.Limit(in.Limit, 100)
+		search := ""
+		if in.Search != nil {
+			search = *in.Search
+		}
+		view, err := v.fleet.View(c.Request.Context(), front.CallerOf(c), access.FleetRead)
+		if err == nil {
+			err = front.After(in.Cursor, &after)
+		}
+		if err != nil {
+			return err
+		}
+		if in.Format != nil && *in.Format == "csv" {
+			v.writeSoftware(c, view, search)
+			return nil
+		}
+		found, err := v.store.software(c.Request.Context(), view, search, after, limit+1)
+		if err != nil {
+			return err
+		}
+		items, next := front.Page(found, limit, func(s api.Software) any { return name{s.Name, s.Source} })
+		c.JSON(http.StatusOK, api.SoftwarePage{Items: items, Next: next})
+		return nil
+	})
 }
 
 // name is where a page of software ended.

@@ -194,53 +194,54 @@ func (c *Service) AddContent(g *gin.Context) {
 
 // SendContent takes bytes of a file: PUT /contents/{sha256}.
 func (c *Service) SendContent(g *gin.Context, digest string, in api.SendContentParams) {
-	ctx := g.Request.Context()
-	x, err := c.store.content(ctx, digest)
-	if db.Missing(err) {
-		err = front.NotFound("file of this digest that was begun")
-	}
-	if err != nil {
-		front.Fail(g, err)
-		return
-	}
-	release, ok := c.contents.claim(digest)
-	if !ok {
-		front.Fail(g, front.Problem(http.StatusConflict, "Somebody sends this file already.", "Wait until they are done."))
-		return
-	}
-	defer release()
-	whole := x.Whole
-	if !whole {
-		var quick string
-		var key []byte
-		if key, err = c.fileKey(ctx, digest); err == nil {
-			quick, whole, err = c.contents.take(digest, key, x.Size, in.Offset, g.Request.Body)
+	front.Serve(g, func() error {
+		ctx := g.Request.Context()
+		x, err := c.store.content(ctx, digest)
+		if db.Missing(err) {
+			err = front.NotFound("file of this digest that was begun")
 		}
+		if err != nil {
+			return err
+		}
+		release, ok := c.contents.claim(digest)
+		if !ok {
+			return front.Problem(http.StatusConflict, "Somebody sends this file already.", "Wait until they are done.")
+		}
+		defer release()
+		whole := x.Whole
+		if !whole {
+			var quick string
+			var key []byte
+			if key, err = c.fileKey(ctx, digest); err == nil {
+				quick, whole, err = c.contents.take(digest, key, x.Size, in.Offset, g.Request.Body)
+			}
+			switch {
+			case err == nil && whole:
+				err = c.store.wholeContent(ctx, digest, quick)
+			case errors.Is(err, errDigest), errors.Is(err, errLarge):
+				// Other bytes are never encrypted under the same key.
+				err = errors.Join(err, c.store.setContentKey(ctx, digest, c.newFileKey(digest)))
+			}
+		}
+		x.Have = c.contents.have(digest)
 		switch {
-		case err == nil && whole:
-			err = c.store.wholeContent(ctx, digest, quick)
-		case errors.Is(err, errDigest), errors.Is(err, errLarge):
-			// Other bytes are never encrypted under the same key.
-			err = errors.Join(err, c.store.setContentKey(ctx, digest, c.newFileKey(digest)))
+		case errors.Is(err, errOffset):
+			err = front.Problem(http.StatusConflict, "The store stands elsewhere.",
+				fmt.Sprintf("It has %d bytes: go on from there.", x.Have))
+		case errors.Is(err, errDigest):
+			err = front.Problem(http.StatusUnprocessableEntity, "The file that came has another digest.",
+				"It was dropped: it changed while it was read, or was damaged on the way. Send it again.")
+		case errors.Is(err, errLarge):
+			err = front.Problem(http.StatusUnprocessableEntity, "The file is longer than was said.",
+				"It was dropped. Begin anew with its size and digest.")
 		}
-	}
-	x.Have = c.contents.have(digest)
-	switch {
-	case errors.Is(err, errOffset):
-		err = front.Problem(http.StatusConflict, "The store stands elsewhere.", fmt.Sprintf("It has %d bytes: go on from there.", x.Have))
-	case errors.Is(err, errDigest):
-		err = front.Problem(http.StatusUnprocessableEntity, "The file that came has another digest.",
-			"It was dropped: it changed while it was read, or was damaged on the way. Send it again.")
-	case errors.Is(err, errLarge):
-		err = front.Problem(http.StatusUnprocessableEntity, "The file is longer than was said.",
-			"It was dropped. Begin anew with its size and digest.")
-	}
-	if err != nil {
-		front.Fail(g, err)
-		return
-	}
-	x.Whole = whole
-	g.JSON(http.StatusOK, x)
+		if err != nil {
+			return err
+		}
+		x.Whole = whole
+		g.JSON(http.StatusOK, x)
+		return nil
+	})
 }
 
 // RemoveContent removes a file that no package brings: DELETE /contents/{sha256}.

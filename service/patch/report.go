@@ -186,27 +186,28 @@ func (c *Service) GetCompliance(g *gin.Context, in api.GetComplianceParams) {
 
 // MakeReport makes a report: GET /updates/report.
 func (c *Service) MakeReport(g *gin.Context, in api.MakeReportParams) {
-	ctx := g.Request.Context()
-	a, err := c.aboutFor(ctx, front.CallerOf(g), in.Organisation)
-	var s patch.Summary
-	if err == nil {
-		s, err = c.summary(ctx, a, daysOf(in.Days), front.CallerOf(g).Name, time.Now())
-	}
-	if err != nil {
-		front.Fail(g, err)
-		return
-	}
-	kind, write := "text/html; charset=utf-8", s.Document().WriteHTML
-	if in.Format == api.Pdf {
-		kind, write = "application/pdf", s.Document().WritePDF
-	}
-	var text bytes.Buffer
-	if err := write(&text); err != nil {
-		front.Fail(g, err)
-		return
-	}
-	front.Download(g, fileName(s, string(in.Format)), kind)
-	g.Data(http.StatusOK, kind, text.Bytes())
+	front.Serve(g, func() error {
+		ctx := g.Request.Context()
+		a, err := c.aboutFor(ctx, front.CallerOf(g), in.Organisation)
+		var s patch.Summary
+		if err == nil {
+			s, err = c.summary(ctx, a, daysOf(in.Days), front.CallerOf(g).Name, time.Now())
+		}
+		if err != nil {
+			return err
+		}
+		kind, write := "text/html; charset=utf-8", s.Document().WriteHTML
+		if in.Format == api.Pdf {
+			kind, write = "application/pdf", s.Document().WritePDF
+		}
+		var text bytes.Buffer
+		if err := write(&text); err != nil {
+			return err
+		}
+		front.Download(g, fileName(s, string(in.Format)), kind)
+		g.Data(http.StatusOK, kind, text.Bytes())
+		return nil
+	})
 }
 
 // fileName is that of a report.

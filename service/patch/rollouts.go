@@ -28,88 +28,83 @@ const samples = 12
 
 // AddRollout begins a rollout, or tells what it would do: POST /rollouts.
 func (c *Service) AddRollout(g *gin.Context) {
-	in, ok := front.Bind[api.NewRollout](g)
-	if !ok {
-		return
-	}
-	ctx, now := g.Request.Context(), time.Now()
-	r := rollout{id: uuid.New(), spec: in.Spec, selection: selection{in.Where, in.Group}, begunAt: now, begunBy: front.CallerOf(g).Email,
-		owner: front.CallerOf(g).ID}
-	r.spec.Name = device.CleanText(strings.TrimSpace(r.spec.Name))
-	err := r.spec.Validate()
-	if err == nil && in.Where == nil && in.Group == nil {
-		err = fmt.Errorf("it names no devices: give an expression or a group; an empty expression is all")
-	}
-	if err != nil {
-		front.Fail(g, unable(err))
-		return
-	}
-	if len(r.spec.Rings) < 2 { // nothing is tried before all have it
-		if err := front.Recent(front.CallerOf(g), now); err != nil {
-			front.Fail(g, err)
-			return
+	front.Serve(g, func() error {
+		in, ok := front.Bind[api.NewRollout](g)
+		if !ok {
+			return nil
 		}
-	}
-	if front.CallerOf(g).Limited {
-		front.Fail(g, front.Problem(http.StatusForbidden, "A limited API token begins no rollout.",
-			"Sign in, or use a token without limits: a rollout goes on with the rights of its owner."))
-		return
-	}
-	targets, err := c.fleet.Targets(front.CallerOf(g), act, in.Where, in.Group)
-	if err != nil {
-		front.Fail(g, err)
-		return
-	}
-	targets = slices.DeleteFunc(targets, func(m fleet.Target) bool {
-		return !slices.Contains(m.Subject.Capabilities, device.CapabilityUpdates)
-	})
-	if len(targets) == 0 {
-		front.Fail(g, unable(fmt.Errorf("no device is selected that offers updates and where you may install them")))
-		return
-	}
-	if err := c.mayAll(g, r, in.Where, in.Group, targets); err != nil {
-		front.Fail(g, err)
-		return
-	}
-	members, ids := make([]patch.Member, len(targets)), make([]uuid.UUID, len(targets))
-	for i, m := range targets {
-		members[i], ids[i] = patch.Member{ID: m.ID.String(), Subject: m.Subject}, m.ID
-	}
-	rings, err := patch.Assign(r.id.String(), r.spec.Rings, members, now)
-	if err != nil {
-		front.Fail(g, unable(err))
-		return
-	}
-	counts := make([]int, len(r.spec.Rings))
-	var chosen []uuid.UUID
-	var at []int
-	for i, n := range rings {
-		if n >= 0 {
-			counts[n]++
-			chosen, at = append(chosen, ids[i]), append(at, n)
+		ctx, now := g.Request.Context(), time.Now()
+		r := rollout{id: uuid.New(), spec: in.Spec, selection: selection{in.Where, in.Group}, begunAt: now,
+			begunBy: front.CallerOf(g).Email,
+			owner:   front.CallerOf(g).ID}
+		r.spec.Name = device.CleanText(strings.TrimSpace(r.spec.Name))
+		err := r.spec.Validate()
+		if err == nil && in.Where == nil && in.Group == nil {
+			err = fmt.Errorf("it names no devices: give an expression or a group; an empty expression is all")
 		}
-	}
-	r.state = r.spec.Begun(counts)
-	if in.Plan != nil && *in.Plan {
-		out, err := c.plan(ctx, r, targets, rings, now)
 		if err != nil {
-			front.Fail(g, err)
-			return
+			return unable(err)
 		}
-		g.JSON(http.StatusCreated, out)
-		return
-	}
-	entry := front.EntryOf(g, "rollout.begin", "begun")
-	entry.Detail = fmt.Sprintf("%s on %d devices in %d rings, rollout %s", r.spec.Name, len(chosen), len(counts), r.id)
-	if err = c.audit.Record(ctx, entry); err == nil {
-		err = c.store.addRollout(ctx, r, chosen, at)
-	}
-	if err != nil {
-		front.Fail(g, err)
-		return
-	}
-	c.poke()
-	c.show(g, r.id, http.StatusCreated)
+		if len(r.spec.Rings) < 2 { // nothing is tried before all have it
+			if err := front.Recent(front.CallerOf(g), now); err != nil {
+				return err
+			}
+		}
+		if front.CallerOf(g).Limited {
+			return front.Problem(http.StatusForbidden, "A limited API token begins no rollout.",
+				"Sign in, or use a token without limits: a rollout goes on with the rights of its owner.")
+		}
+		targets, err := c.fleet.Targets(front.CallerOf(g), act, in.Where, in.Group)
+		if err != nil {
+			return err
+		}
+		targets = slices.DeleteFunc(targets, func(m fleet.Target) bool {
+			return !slices.Contains(m.Subject.Capabilities, device.CapabilityUpdates)
+		})
+		if len(targets) == 0 {
+			return unable(fmt.Errorf("no device is selected that offers updates and where you may install them"))
+		}
+		if err := c.mayAll(g, r, in.Where, in.Group, targets); err != nil {
+			return err
+		}
+		members, ids := make([]patch.Member, len(targets)), make([]uuid.UUID, len(targets))
+		for i, m := range targets {
+			members[i], ids[i] = patch.Member{ID: m.ID.String(), Subject: m.Subject}, m.ID
+		}
+		rings, err := patch.Assign(r.id.String(), r.spec.Rings, members, now)
+		if err != nil {
+			return unable(err)
+		}
+		counts := make([]int, len(r.spec.Rings))
+		var chosen []uuid.UUID
+		var at []int
+		for i, n := range rings {
+			if n >= 0 {
+				counts[n]++
+				chosen, at = append(chosen, ids[i]), append(at, n)
+			}
+		}
+		r.state = r.spec.Begun(counts)
+		if in.Plan != nil && *in.Plan {
+			out, err := c.plan(ctx, r, targets, rings, now)
+			if err != nil {
+				return err
+			}
+			g.JSON(http.StatusCreated, out)
+			return nil
+		}
+		entry := front.EntryOf(g, "rollout.begin", "begun")
+		entry.Detail = fmt.Sprintf("%s on %d devices in %d rings, rollout %s", r.spec.Name, len(chosen), len(counts), r.id)
+		if err = c.audit.Record(ctx, entry); err == nil {
+			err = c.store.addRollout(ctx, r, chosen, at)
+		}
+		if err != nil {
+			return err
+		}
+		c.poke()
+		c.show(g, r.id, http.StatusCreated)
+		return nil
+	})
 }
 
 // mayAll refuses a rollout that does more than install updates, where its beginner may not do so at each of its

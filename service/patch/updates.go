@@ -272,35 +272,36 @@ const askHours = 12
 
 // AskUpdates has devices ask their sources of updates now: POST /updates/asks.
 func (c *Service) AskUpdates(g *gin.Context) {
-	in, ok := front.Bind[api.UpdatesAsk](g)
-	if !ok {
-		return
-	}
-	if in.Where == nil && in.Group == nil && in.Devices == nil {
-		front.Fail(g, front.Problem(http.StatusBadRequest, "No device is named.",
-			"Give an expression, a group or a list; an empty expression is all."))
-		return
-	}
-	targets, err := c.fleet.Targets(front.CallerOf(g), act, in.Where, in.Group)
-	if err != nil {
-		front.Fail(g, err)
-		return
-	}
-	var devices []uuid.UUID
-	for _, m := range targets {
-		if slices.Contains(m.Subject.Capabilities, device.CapabilityUpdates) && (in.Devices == nil || slices.Contains(*in.Devices, m.ID)) {
-			devices = append(devices, m.ID)
+	front.Serve(g, func() error {
+		in, ok := front.Bind[api.UpdatesAsk](g)
+		if !ok {
+			return nil
 		}
-	}
-	if len(devices) == 0 {
-		front.Fail(g, front.Problem(http.StatusBadRequest, "No device is selected that offers updates and where you may do this.",
-			"Look at the expression, the group or the list."))
-		return
-	}
-	id := uuid.New()
-	err = c.jobs.Carry(g.Request.Context(), id, "Ask the sources of updates", front.CallerOf(g).ID, front.CallerOf(g).Email,
-		stepsOnly("look", work.Step{Do: work.CheckUpdates}), devices, false, job.Limits{AtOnce: 200, WaitHours: askHours})
-	if c.done(g, "updates.ask", fmt.Sprintf("%d devices, job %s", len(devices), id), err) {
-		g.JSON(http.StatusCreated, api.UpdatesAsked{JobID: id, Devices: len(devices)})
-	}
+		if in.Where == nil && in.Group == nil && in.Devices == nil {
+			return front.Problem(http.StatusBadRequest, "No device is named.",
+				"Give an expression, a group or a list; an empty expression is all.")
+		}
+		targets, err := c.fleet.Targets(front.CallerOf(g), act, in.Where, in.Group)
+		if err != nil {
+			return err
+		}
+		var devices []uuid.UUID
+		for _, m := range targets {
+			if slices.Contains(m.Subject.Capabilities, device.CapabilityUpdates) &&
+				(in.Devices == nil || slices.Contains(*in.Devices, m.ID)) {
+				devices = append(devices, m.ID)
+			}
+		}
+		if len(devices) == 0 {
+			return front.Problem(http.StatusBadRequest, "No device is selected that offers updates and where you may do this.",
+				"Look at the expression, the group or the list.")
+		}
+		id := uuid.New()
+		err = c.jobs.Carry(g.Request.Context(), id, "Ask the sources of updates", front.CallerOf(g).ID, front.CallerOf(g).Email,
+			stepsOnly("look", work.Step{Do: work.CheckUpdates}), devices, false, job.Limits{AtOnce: 200, WaitHours: askHours})
+		if c.done(g, "updates.ask", fmt.Sprintf("%d devices, job %s", len(devices), id), err) {
+			g.JSON(http.StatusCreated, api.UpdatesAsked{JobID: id, Devices: len(devices)})
+		}
+		return nil
+	})
 }

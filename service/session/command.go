@@ -21,53 +21,52 @@ import (
 
 // RunCommand runs a command at a device: POST /devices/{id}/commands.
 func (s *Service) RunCommand(c *gin.Context, id api.ID) {
-	order, ok := front.Bind[link.Command](c)
-	if !ok {
-		return
-	}
-	d, v, ok := s.open(c, id, "command", "")
-	if !ok {
-		return
-	}
-	defer v.leave()
-	ctx, cancel := v.during(c.Request.Context())
-	defer cancel()
-	if order.Order == "" {
-		order.Order = uuid.NewString()
-	}
-	body, err := json.Marshal(order)
-	if err != nil {
-		front.Fail(c, err)
-		return
-	}
-	entry := front.EntryOf(c, "command.start", "started")
-	entry.Device, entry.DeviceName, entry.Detail = id, d.Name, strings.Join(order.Argv, " ")
-	if err := s.audit.Record(ctx, entry); err != nil {
-		front.Fail(c, err)
-		return
-	}
-	v.count(0, int64(len(body)), 1)
-	end := entry
-	end.Action = "command.end"
-	// The record of the end outlasts the caller, who may have left.
-	record := func(result string) {
-		end.Result = result
-		s.audit.Note(end)
-	}
-	answer, err := s.hub.Call(ctx, http.MethodPost, id, "/commands", nil, bytes.NewReader(body))
-	if err != nil {
-		record("not carried out: " + err.Error())
-		front.Fail(c, front.Unreachable(d.Name, err))
-		return
-	}
-	defer answer.Body.Close()
-	if answer.StatusCode != http.StatusOK {
-		problem := front.FromDevice(d.Name, answer)
-		record("refused: " + problem.Detail)
-		front.Fail(c, problem)
-		return
-	}
-	record(s.pass(c, ctx, v, d.Name, answer.Body))
+	front.Serve(c, func() error {
+		order, ok := front.Bind[link.Command](c)
+		if !ok {
+			return nil
+		}
+		d, v, ok := s.open(c, id, "command", "")
+		if !ok {
+			return nil
+		}
+		defer v.leave()
+		ctx, cancel := v.during(c.Request.Context())
+		defer cancel()
+		if order.Order == "" {
+			order.Order = uuid.NewString()
+		}
+		body, err := json.Marshal(order)
+		if err != nil {
+			return err
+		}
+		entry := front.EntryOf(c, "command.start", "started")
+		entry.Device, entry.DeviceName, entry.Detail = id, d.Name, strings.Join(order.Argv, " ")
+		if err := s.audit.Record(ctx, entry); err != nil {
+			return err
+		}
+		v.count(0, int64(len(body)), 1)
+		end := entry
+		end.Action = "command.end"
+		// The record of the end outlasts the caller, who may have left.
+		record := func(result string) {
+			end.Result = result
+			s.audit.Note(end)
+		}
+		answer, err := s.hub.Call(ctx, http.MethodPost, id, "/commands", nil, bytes.NewReader(body))
+		if err != nil {
+			record("not carried out: " + err.Error())
+			return front.Unreachable(d.Name, err)
+		}
+		defer answer.Body.Close()
+		if answer.StatusCode != http.StatusOK {
+			problem := front.FromDevice(d.Name, answer)
+			record("refused: " + problem.Detail)
+			return problem
+		}
+		record(s.pass(c, ctx, v, d.Name, answer.Body))
+		return nil
+	})
 }
 
 // lineLimit is the longest event that a device may send, in bytes; an agent's are below 64 KiB.

@@ -34,62 +34,60 @@ type manyJob struct {
 
 // DoOnMany does one thing on many devices: POST /actions.
 func (s *Service) DoOnMany(c *gin.Context) {
-	in, ok := front.Bind[api.ManyAction](c)
-	if !ok {
-		return
-	}
-	m, err := manyOf(in, front.CallerOf(c))
-	if err != nil {
-		front.Fail(c, err)
-		return
-	}
-	if !front.CallerOf(c).Rights.Somewhere(m.needs) {
-		front.Fail(c, front.Lacking(m.needs))
-		return
-	}
-	preview := in.Preview != nil && *in.Preview
-	if err := front.Recent(front.CallerOf(c), time.Now()); err != nil && in.Power != nil && !preview {
-		front.Fail(c, err)
-		return
-	}
-	ctx := c.Request.Context()
-	chosen, err := s.devices.Chosen(ctx, front.CallerOf(c), m.needs, in.Where, in.Group)
-	if err != nil {
-		front.Fail(c, err)
-		return
-	}
-	tool, _ := session.Find(m.tool)
-	var asked []api.Device
-	offline := []string{}
-	for _, d := range chosen {
-		switch {
-		case in.Devices != nil && !slices.Contains(*in.Devices, d.ID):
-		case d.Online && slices.Contains(d.Capabilities, tool.Capability):
-			asked = append(asked, d)
-		case len(offline) < sweepOffline:
-			offline = append(offline, d.Name)
+	front.Serve(c, func() error {
+		in, ok := front.Bind[api.ManyAction](c)
+		if !ok {
+			return nil
 		}
-	}
-	if preview {
-		n, done := len(asked), true
-		c.Header("Content-Type", "application/x-ndjson")
-		json.NewEncoder(c.Writer).Encode(api.SweepEvent{Asked: &n, Offline: &offline, Done: &done})
-		return
-	}
-	entry := front.EntryOf(c, "many."+m.action, "begun")
-	entry.Detail = fmt.Sprintf("%s on %d devices", m.detail, len(asked))
-	if err := s.audit.Record(ctx, entry); err != nil {
-		front.Fail(c, err)
-		return
-	}
-	within := manyUsual
-	if in.Seconds != nil {
-		within = time.Duration(*in.Seconds) * time.Second
-	}
-	ctx, cancel := context.WithTimeout(ctx, within)
-	defer cancel()
-	request := c.Copy() // calls may outlast the handler by a moment
-	stream(c, ctx, asked, offline, func(ctx context.Context, d api.Device) (*link.Answer, error) { return s.doOne(request, ctx, d, m) })
+		m, err := manyOf(in, front.CallerOf(c))
+		if err != nil {
+			return err
+		}
+		if !front.CallerOf(c).Rights.Somewhere(m.needs) {
+			return front.Lacking(m.needs)
+		}
+		preview := in.Preview != nil && *in.Preview
+		if err := front.Recent(front.CallerOf(c), time.Now()); err != nil && in.Power != nil && !preview {
+			return err
+		}
+		ctx := c.Request.Context()
+		chosen, err := s.devices.Chosen(ctx, front.CallerOf(c), m.needs, in.Where, in.Group)
+		if err != nil {
+			return err
+		}
+		tool, _ := session.Find(m.tool)
+		var asked []api.Device
+		offline := []string{}
+		for _, d := range chosen {
+			switch {
+			case in.Devices != nil && !slices.Contains(*in.Devices, d.ID):
+			case d.Online && slices.Contains(d.Capabilities, tool.Capability):
+				asked = append(asked, d)
+			case len(offline) < sweepOffline:
+				offline = append(offline, d.Name)
+			}
+		}
+		if preview {
+			n, done := len(asked), true
+			c.Header("Content-Type", "application/x-ndjson")
+			json.NewEncoder(c.Writer).Encode(api.SweepEvent{Asked: &n, Offline: &offline, Done: &done})
+			return nil
+		}
+		entry := front.EntryOf(c, "many."+m.action, "begun")
+		entry.Detail = fmt.Sprintf("%s on %d devices", m.detail, len(asked))
+		if err := s.audit.Record(ctx, entry); err != nil {
+			return err
+		}
+		within := manyUsual
+		if in.Seconds != nil {
+			within = time.Duration(*in.Seconds) * time.Second
+		}
+		ctx, cancel := context.WithTimeout(ctx, within)
+		defer cancel()
+		request := c.Copy() // calls may outlast the handler by a moment
+		stream(c, ctx, asked, offline, func(ctx context.Context, d api.Device) (*link.Answer, error) { return s.doOne(request, ctx, d, m) })
+		return nil
+	})
 }
 
 // doOne does a job on one of many devices, in a session of its own and on record.

@@ -392,37 +392,37 @@ func (s *Service) played(c *gin.Context, r api.Recording) error {
 
 // PlayRecording sends what was printed: GET /recordings/{id}/content. Each playing is on record.
 func (s *Service) PlayRecording(c *gin.Context, id api.ID) {
-	ctx := c.Request.Context()
-	r, err := s.recorded(c, id)
-	if err == nil {
-		err = s.played(c, r)
-	}
-	if err != nil {
-		front.Fail(c, err)
-		return
-	}
-	c.Header("Content-Type", "application/x-ndjson")
-	control := http.NewResponseController(c.Writer)
-	for n := 0; ; n++ {
-		events, err := s.store.piece(ctx, id, n)
-		if db.Missing(err) {
-			return
-		}
-		if err != nil && n == 0 {
-			front.Fail(c, err)
-			return
-		}
-		control.SetWriteDeadline(time.Now().Add(writeWithin))
+	front.Serve(c, func() error {
+		ctx := c.Request.Context()
+		r, err := s.recorded(c, id)
 		if err == nil {
-			var lines io.Reader
-			if lines, err = recording.Open(events); err == nil {
-				_, err = io.Copy(c.Writer, lines)
-			}
+			err = s.played(c, r)
 		}
 		if err != nil {
-			panic(http.ErrAbortHandler) // so that the caller does not take it for whole
+			return err
 		}
-	}
+		c.Header("Content-Type", "application/x-ndjson")
+		control := http.NewResponseController(c.Writer)
+		for n := 0; ; n++ {
+			events, err := s.store.piece(ctx, id, n)
+			if db.Missing(err) {
+				return nil
+			}
+			if err != nil && n == 0 {
+				return err
+			}
+			control.SetWriteDeadline(time.Now().Add(writeWithin))
+			if err == nil {
+				var lines io.Reader
+				if lines, err = recording.Open(events); err == nil {
+					_, err = io.Copy(c.Writer, lines)
+				}
+			}
+			if err != nil {
+				panic(http.ErrAbortHandler) // so that the caller does not take it for whole
+			}
+		}
+	})
 }
 
 // expire removes recordings that are older than the rule by which they began has them kept. It is run every hour.

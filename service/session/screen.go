@@ -27,97 +27,99 @@ const lastWithin = 5 * time.Second
 
 // OpenScreen joins the caller to a desktop of a device: GET /devices/{id}/screen.
 func (s *Service) OpenScreen(c *gin.Context, id api.ID, in api.OpenScreenParams) {
-	desktop := ""
-	if in.Desktop != nil {
-		desktop = *in.Desktop
-	}
-	d, v, ok := s.open(c, id, "screen", desktop)
-	if !ok {
-		return
-	}
-	defer v.leave()
-	ctx, end := context.WithCancelCause(c.Request.Context())
-	cancel := func() { end(nil) }
-	defer cancel()
-	control := front.May(c, access.Of("screen", access.Act))
-	query := url.Values{"name": {front.CallerOf(c).Name}, "control": {strconv.FormatBool(control)},
-		"clipboard": {strconv.FormatBool(control)}}
-	if desktop != "" {
-		query.Set("desktop", desktop)
-	}
-	query.Set("sign", strconv.FormatBool(v.sign != nil))
-	if in.Mode != nil {
-		query.Set("mode", string(*in.Mode))
-	}
-	entry := front.EntryOf(c, "screen.start", "started")
-	entry.Device, entry.DeviceName, entry.Detail = id, d.Name, strings.TrimSpace(query.Get("mode")+" "+desktop)
-	if err := s.audit.Record(ctx, entry); err != nil {
-		front.Fail(c, err)
-		return
-	}
-	v.count(0, 0, 1)
-	began := time.Now()
-	note := func(action, result, detail string) {
-		entry := entry
-		entry.Action, entry.Result, entry.Detail = action, result, detail
-		s.audit.Note(entry)
-	}
-	far, err := s.dialScreen(ctx, d, desktop, query)
-	if err != nil {
-		note("screen.end", "not opened: "+err.Error(), "")
-		front.Fail(c, err)
-		return
-	}
-	defer far.CloseNow()
-	near, err := websocket.Accept(c.Writer, c.Request, nil)
-	if err != nil {
-		note("screen.end", "not opened: "+err.Error(), "")
-		return
-	}
-	defer near.CloseNow()
-	near.SetReadLimit(link.MaxScreenInput)
-	far.SetReadLimit(link.MaxScreenEvent)
-	// The end by the person at the device is told before the connection is.
-	stop := context.AfterFunc(v.ctx, func() {
-		if context.Cause(v.ctx) == errEnded {
-			last, cancel := context.WithTimeout(ctx, lastWithin)
-			defer cancel()
-			text, _ := json.Marshal(link.ScreenEvent{End: "The person at " + d.Name + " ended the session."})
-			near.Write(last, websocket.MessageText, text)
-			near.Close(websocket.StatusNormalClosure, "")
+	front.Serve(c, func() error {
+		desktop := ""
+		if in.Desktop != nil {
+			desktop = *in.Desktop
 		}
-		end(context.Cause(v.ctx))
-	})
-	defer stop()
-	seen := taps{
-		out: func(kind websocket.MessageType, p []byte) {
-			v.count(int64(len(p)), 0, 0)
-			if v.sign != nil && kind == websocket.MessageText {
-				s.signed(v, p)
-			}
-		},
-		in: func(kind websocket.MessageType, p []byte) {
-			v.count(0, int64(len(p)), 0)
-			if mode := modeOf(kind, p); mode != "" {
-				note("screen.mode", "asked for", mode)
-			}
-		},
-	}
-	if !v.rule.Unrecorded {
-		again, _ := json.Marshal(link.ScreenInput{Again: true})
-		recorder, err := s.recordScreen(ctx, newRecording{device: id, shell: uuid.New(), caller: front.CallerOf(c).ID, deviceName: d.Name,
-			actor: entry.Actor, program: desktop, keepDays: v.rule.Kept()},
-			func() { far.Write(ctx, websocket.MessageText, again) })
+		d, v, ok := s.open(c, id, "screen", desktop)
+		if !ok {
+			return nil
+		}
+		defer v.leave()
+		ctx, end := context.WithCancelCause(c.Request.Context())
+		cancel := func() { end(nil) }
+		defer cancel()
+		control := front.May(c, access.Of("screen", access.Act))
+		query := url.Values{"name": {front.CallerOf(c).Name}, "control": {strconv.FormatBool(control)},
+			"clipboard": {strconv.FormatBool(control)}}
+		if desktop != "" {
+			query.Set("desktop", desktop)
+		}
+		query.Set("sign", strconv.FormatBool(v.sign != nil))
+		if in.Mode != nil {
+			query.Set("mode", string(*in.Mode))
+		}
+		entry := front.EntryOf(c, "screen.start", "started")
+		entry.Device, entry.DeviceName, entry.Detail = id, d.Name, strings.TrimSpace(query.Get("mode")+" "+desktop)
+		if err := s.audit.Record(ctx, entry); err != nil {
+			return err
+		}
+		v.count(0, 0, 1)
+		began := time.Now()
+		note := func(action, result, detail string) {
+			entry := entry
+			entry.Action, entry.Result, entry.Detail = action, result, detail
+			s.audit.Note(entry)
+		}
+		far, err := s.dialScreen(ctx, d, desktop, query)
 		if err != nil {
-			note("screen.end", "not recorded: "+err.Error(), "")
-			near.Close(websocket.StatusInternalError, "it cannot be recorded")
-			return
+			note("screen.end", "not opened: "+err.Error(), "")
+			return err
 		}
-		defer recorder.close()
-		seen = recorder.and(seen)
-	}
-	result := join(ctx, cancel, seen, near, far, lastOfScreen, d.Name)
-	note("screen.end", fmt.Sprintf("%s after %s", result, time.Since(began).Round(time.Second)), "")
+		defer far.CloseNow()
+		near, err := websocket.Accept(c.Writer, c.Request, nil)
+		if err != nil {
+			note("screen.end", "not opened: "+err.Error(), "")
+			return nil
+		}
+		defer near.CloseNow()
+		near.SetReadLimit(link.MaxScreenInput)
+		far.SetReadLimit(link.MaxScreenEvent)
+		// The end by the person at the device is told before the connection is.
+		stop := context.AfterFunc(v.ctx, func() {
+			if context.Cause(v.ctx) == errEnded {
+				last, cancel := context.WithTimeout(ctx, lastWithin)
+				defer cancel()
+				text, _ := json.Marshal(link.ScreenEvent{End: "The person at " + d.Name + " ended the session."})
+				near.Write(last, websocket.MessageText, text)
+				near.Close(websocket.StatusNormalClosure, "")
+			}
+			end(context.Cause(v.ctx))
+		})
+		defer stop()
+		seen := taps{
+			out: func(kind websocket.MessageType, p []byte) {
+				v.count(int64(len(p)), 0, 0)
+				if v.sign != nil && kind == websocket.MessageText {
+					s.signed(v, p)
+				}
+			},
+			in: func(kind websocket.MessageType, p []byte) {
+				v.count(0, int64(len(p)), 0)
+				if mode := modeOf(kind, p); mode != "" {
+					note("screen.mode", "asked for", mode)
+				}
+			},
+		}
+		if !v.rule.Unrecorded {
+			again, _ := json.Marshal(link.ScreenInput{Again: true})
+			recorder, err := s.recordScreen(ctx, newRecording{device: id, shell: uuid.New(), caller: front.CallerOf(c).ID,
+				deviceName: d.Name,
+				actor:      entry.Actor, program: desktop, keepDays: v.rule.Kept()},
+				func() { far.Write(ctx, websocket.MessageText, again) })
+			if err != nil {
+				note("screen.end", "not recorded: "+err.Error(), "")
+				near.Close(websocket.StatusInternalError, "it cannot be recorded")
+				return nil
+			}
+			defer recorder.close()
+			seen = recorder.and(seen)
+		}
+		result := join(ctx, cancel, seen, near, far, lastOfScreen, d.Name)
+		note("screen.end", fmt.Sprintf("%s after %s", result, time.Since(began).Round(time.Second)), "")
+		return nil
+	})
 }
 
 // lastOfScreen is the last word to a viewer: one who was cut off does not try again.

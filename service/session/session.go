@@ -85,30 +85,30 @@ func siteScope(id string) health.Scope { return health.Scope{Kind: health.Site, 
 
 // TestLink passes on bytes that the device sends: GET /devices/{id}/link-test.
 func (s *Service) TestLink(c *gin.Context, id api.ID, in api.TestLinkParams) {
-	ctx := c.Request.Context()
-	d, err := s.devices.Device(ctx, id)
-	if err != nil {
-		front.Fail(c, err)
-		return
-	}
-	n := int64(0)
-	if in.Bytes != nil {
-		n = *in.Bytes
-	}
-	answer, err := s.hub.Call(ctx, http.MethodGet, id, "/bytes", url.Values{"n": {strconv.FormatInt(n, 10)}}, nil)
-	if err != nil {
-		front.Fail(c, front.Unreachable(d.Name, err))
-		return
-	}
-	defer answer.Body.Close()
-	if answer.StatusCode != http.StatusOK {
-		front.Fail(c, front.FromDevice(d.Name, answer))
-		return
-	}
-	c.Header("Content-Type", "application/octet-stream")
-	c.Header("Content-Length", strconv.FormatInt(n, 10))
-	c.Status(http.StatusOK)
-	io.CopyBuffer(writer{c.Writer}, io.LimitReader(answer.Body, n), make([]byte, 128<<10))
+	front.Serve(c, func() error {
+		ctx := c.Request.Context()
+		d, err := s.devices.Device(ctx, id)
+		if err != nil {
+			return err
+		}
+		n := int64(0)
+		if in.Bytes != nil {
+			n = *in.Bytes
+		}
+		answer, err := s.hub.Call(ctx, http.MethodGet, id, "/bytes", url.Values{"n": {strconv.FormatInt(n, 10)}}, nil)
+		if err != nil {
+			return front.Unreachable(d.Name, err)
+		}
+		defer answer.Body.Close()
+		if answer.StatusCode != http.StatusOK {
+			return front.FromDevice(d.Name, answer)
+		}
+		c.Header("Content-Type", "application/octet-stream")
+		c.Header("Content-Length", strconv.FormatInt(n, 10))
+		c.Status(http.StatusOK)
+		io.CopyBuffer(writer{c.Writer}, io.LimitReader(answer.Body, n), make([]byte, 128<<10))
+		return nil
+	})
 }
 
 // writer hides ReadFrom, which would copy through a smaller buffer.

@@ -34,78 +34,78 @@ const (
 
 // OpenShell joins the caller to a terminal at a device: GET /devices/{id}/shell.
 func (s *Service) OpenShell(c *gin.Context, id api.ID, in api.OpenShellParams) {
-	d, v, ok := s.open(c, id, "shell", "")
-	if !ok {
-		return
-	}
-	defer v.leave()
-	ctx, cancel := v.during(c.Request.Context())
-	defer cancel()
-	entry := front.EntryOf(c, "shell.start", "started")
-	entry.Device, entry.DeviceName = id, d.Name
-	if in.Person != nil {
-		entry.Detail = "as " + *in.Person
-	}
-	if err := s.audit.Record(ctx, entry); err != nil {
-		front.Fail(c, err)
-		return
-	}
-	v.count(0, 0, 1)
-	end := entry
-	end.Action = "shell.end"
-	began := time.Now()
-	record := func(result string) {
-		end.Result = result
-		s.audit.Note(end)
-	}
-	query := url.Values{"columns": {strconv.Itoa(front.Limit(in.Columns, 80))}, "rows": {strconv.Itoa(front.Limit(in.Rows, 24))}}
-	shell := uuid.New()
-	if in.Shell != nil {
-		shell = *in.Shell
-	}
-	query.Set("shell", shell.String())
-	if in.From != nil {
-		query.Set("from", strconv.FormatInt(*in.From, 10))
-	}
-	if in.Person != nil {
-		query.Set("person", *in.Person)
-	}
-	if in.Program != nil {
-		query.Set("program", *in.Program)
-	}
-	seen := taps{out: func(_ websocket.MessageType, p []byte) { v.count(int64(len(p)), 0, 0) },
-		in: func(_ websocket.MessageType, p []byte) { v.count(0, int64(len(p)), 0) }}
-	over := false
-	if !v.rule.Unrecorded {
-		recorder, err := s.record(ctx, newRecording{device: id, shell: shell, caller: front.CallerOf(c).ID, deviceName: d.Name,
-			actor: entry.Actor, person: query.Get("person"), program: query.Get("program"), keepDays: v.rule.Kept()})
-		if err != nil {
-			front.Fail(c, err)
-			return
+	front.Serve(c, func() error {
+		d, v, ok := s.open(c, id, "shell", "")
+		if !ok {
+			return nil
 		}
-		defer func() { s.leave(recorder, over) }()
-		recorder.resized(front.Limit(in.Columns, 80), front.Limit(in.Rows, 24))
-		seen = seen.and(recorder)
-	}
-	far, err := s.dial(ctx, d, hub.URL(d.ID, "/shell", query), nil)
-	if err != nil {
-		record("not opened: " + err.Error())
-		front.Fail(c, err)
-		return
-	}
-	defer far.CloseNow()
-	// Accept checks that a browser's page is of this service's own origin.
-	near, err := websocket.Accept(c.Writer, c.Request, nil)
-	if err != nil {
-		record("not opened: " + err.Error())
-		return
-	}
-	defer near.CloseNow()
-	near.SetReadLimit(shellMessage)
-	far.SetReadLimit(shellMessage)
-	result := join(ctx, cancel, seen, near, far, func(why string, _ bool) any { return link.ShellEvent{Error: why} }, d.Name)
-	over = result == shellEnded || result == shellClosed || result == shellCut
-	record(fmt.Sprintf("%s after %s", result, time.Since(began).Round(time.Second)))
+		defer v.leave()
+		ctx, cancel := v.during(c.Request.Context())
+		defer cancel()
+		entry := front.EntryOf(c, "shell.start", "started")
+		entry.Device, entry.DeviceName = id, d.Name
+		if in.Person != nil {
+			entry.Detail = "as " + *in.Person
+		}
+		if err := s.audit.Record(ctx, entry); err != nil {
+			return err
+		}
+		v.count(0, 0, 1)
+		end := entry
+		end.Action = "shell.end"
+		began := time.Now()
+		record := func(result string) {
+			end.Result = result
+			s.audit.Note(end)
+		}
+		query := url.Values{"columns": {strconv.Itoa(front.Limit(in.Columns, 80))}, "rows": {strconv.Itoa(front.Limit(in.Rows, 24))}}
+		shell := uuid.New()
+		if in.Shell != nil {
+			shell = *in.Shell
+		}
+		query.Set("shell", shell.String())
+		if in.From != nil {
+			query.Set("from", strconv.FormatInt(*in.From, 10))
+		}
+		if in.Person != nil {
+			query.Set("person", *in.Person)
+		}
+		if in.Program != nil {
+			query.Set("program", *in.Program)
+		}
+		seen := taps{out: func(_ websocket.MessageType, p []byte) { v.count(int64(len(p)), 0, 0) },
+			in: func(_ websocket.MessageType, p []byte) { v.count(0, int64(len(p)), 0) }}
+		over := false
+		if !v.rule.Unrecorded {
+			recorder, err := s.record(ctx, newRecording{device: id, shell: shell, caller: front.CallerOf(c).ID, deviceName: d.Name,
+				actor: entry.Actor, person: query.Get("person"), program: query.Get("program"), keepDays: v.rule.Kept()})
+			if err != nil {
+				return err
+			}
+			defer func() { s.leave(recorder, over) }()
+			recorder.resized(front.Limit(in.Columns, 80), front.Limit(in.Rows, 24))
+			seen = seen.and(recorder)
+		}
+		far, err := s.dial(ctx, d, hub.URL(d.ID, "/shell", query), nil)
+		if err != nil {
+			record("not opened: " + err.Error())
+			return err
+		}
+		defer far.CloseNow()
+		// Accept checks that a browser's page is of this service's own origin.
+		near, err := websocket.Accept(c.Writer, c.Request, nil)
+		if err != nil {
+			record("not opened: " + err.Error())
+			return nil
+		}
+		defer near.CloseNow()
+		near.SetReadLimit(shellMessage)
+		far.SetReadLimit(shellMessage)
+		result := join(ctx, cancel, seen, near, far, func(why string, _ bool) any { return link.ShellEvent{Error: why} }, d.Name)
+		over = result == shellEnded || result == shellClosed || result == shellCut
+		record(fmt.Sprintf("%s after %s", result, time.Since(began).Round(time.Second)))
+		return nil
+	})
 }
 
 // ListShellChoices tells which shells can be opened: GET /devices/{id}/shell/choices.

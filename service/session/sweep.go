@@ -45,58 +45,58 @@ func askedOf(q link.Question) access.Permission {
 
 // Sweep puts a question to many devices: POST /sweeps.
 func (s *Service) Sweep(c *gin.Context) {
-	in, ok := front.Bind[api.Sweep](c)
-	if !ok {
-		return
-	}
-	ctx, q := c.Request.Context(), in.Question
-	if q.Name == "" && q.Kind != link.AskLogOn {
-		front.Fail(c, front.Problem(http.StatusBadRequest, "The question names nothing.", "Give the name of what is asked for."))
-		return
-	}
-	chosen, err := s.devices.Chosen(ctx, front.CallerOf(c), access.DeviceSweep, in.Where, in.Group)
-	if needs := askedOf(q); err == nil && needs != "" {
-		var may []api.Device
-		if !front.CallerOf(c).Rights.Somewhere(needs) {
-			err = front.Lacking(needs)
-		} else if may, err = s.devices.Chosen(ctx, front.CallerOf(c), needs, in.Where, in.Group); err == nil {
-			at := map[uuid.UUID]bool{}
-			for _, d := range may {
-				at[d.ID] = true
+	front.Serve(c, func() error {
+		in, ok := front.Bind[api.Sweep](c)
+		if !ok {
+			return nil
+		}
+		ctx, q := c.Request.Context(), in.Question
+		if q.Name == "" && q.Kind != link.AskLogOn {
+			return front.Problem(http.StatusBadRequest, "The question names nothing.", "Give the name of what is asked for.")
+		}
+		chosen, err := s.devices.Chosen(ctx, front.CallerOf(c), access.DeviceSweep, in.Where, in.Group)
+		if needs := askedOf(q); err == nil && needs != "" {
+			var may []api.Device
+			if !front.CallerOf(c).Rights.Somewhere(needs) {
+				err = front.Lacking(needs)
+			} else if may, err = s.devices.Chosen(ctx, front.CallerOf(c), needs, in.Where, in.Group); err == nil {
+				at := map[uuid.UUID]bool{}
+				for _, d := range may {
+					at[d.ID] = true
+				}
+				chosen = slices.DeleteFunc(chosen, func(d api.Device) bool { return !at[d.ID] })
 			}
-			chosen = slices.DeleteFunc(chosen, func(d api.Device) bool { return !at[d.ID] })
 		}
-	}
-	if err != nil {
-		front.Fail(c, err)
-		return
-	}
-	var asked []api.Device
-	offline := []string{}
-	for _, d := range chosen {
-		if d.Online && slices.Contains(d.Capabilities, device.CapabilityQuestions) {
-			asked = append(asked, d)
-		} else if len(offline) < sweepOffline {
-			offline = append(offline, d.Name)
+		if err != nil {
+			return err
 		}
-	}
-	entry := front.EntryOf(c, "sweep.start", "started")
-	entry.Detail = fmt.Sprintf("%s %s of %d devices", q.Kind, q.Name, len(asked))
-	body, err := json.Marshal(q)
-	if err == nil {
-		err = s.audit.Record(ctx, entry)
-	}
-	if err != nil {
-		front.Fail(c, err)
-		return
-	}
-	within := sweepUsual
-	if in.Seconds != nil {
-		within = time.Duration(*in.Seconds) * time.Second
-	}
-	ctx, cancel := context.WithTimeout(ctx, within)
-	defer cancel()
-	stream(c, ctx, asked, offline, func(ctx context.Context, d api.Device) (*link.Answer, error) { return s.ask(ctx, d.ID, body) })
+		var asked []api.Device
+		offline := []string{}
+		for _, d := range chosen {
+			if d.Online && slices.Contains(d.Capabilities, device.CapabilityQuestions) {
+				asked = append(asked, d)
+			} else if len(offline) < sweepOffline {
+				offline = append(offline, d.Name)
+			}
+		}
+		entry := front.EntryOf(c, "sweep.start", "started")
+		entry.Detail = fmt.Sprintf("%s %s of %d devices", q.Kind, q.Name, len(asked))
+		body, err := json.Marshal(q)
+		if err == nil {
+			err = s.audit.Record(ctx, entry)
+		}
+		if err != nil {
+			return err
+		}
+		within := sweepUsual
+		if in.Seconds != nil {
+			within = time.Duration(*in.Seconds) * time.Second
+		}
+		ctx, cancel := context.WithTimeout(ctx, within)
+		defer cancel()
+		stream(c, ctx, asked, offline, func(ctx context.Context, d api.Device) (*link.Answer, error) { return s.ask(ctx, d.ID, body) })
+		return nil
+	})
 }
 
 // stream asks devices with ask, some at once, and writes what each answers as it comes.

@@ -52,64 +52,59 @@ func (g *glances) first(person, device uuid.UUID, now time.Time) bool {
 
 // GetScreenPicture sends a small picture of a desktop: GET /devices/{id}/screen/picture.
 func (s *Service) GetScreenPicture(c *gin.Context, id api.ID, in api.GetScreenPictureParams) {
-	ctx := c.Request.Context()
-	d, _, err := s.tool(c, id, "wall")
-	if err != nil {
-		front.Fail(c, err)
-		return
-	}
-	place, err := s.devices.Place(ctx, d.ID)
-	if err != nil {
-		front.Fail(c, err)
-		return
-	}
-	rule := session.Resolve(s.rules.get(), "wall", &place)
-	if rule.Mode == session.Forbid {
-		front.Fail(c, front.Problem(http.StatusForbidden, "The policy shows no pictures of this screen on the wall.",
-			"Open the screen itself, with the consent of the person there."))
-		return
-	}
-	order := link.ScreenPictureOrder{Width: front.Limit(in.Width, 320), Blur: rule.Mode == session.Blur}
-	if in.IfNoneMatch != nil {
-		order.Known = *in.IfNoneMatch
-	}
-	if s.glances.first(front.CallerOf(c).ID, d.ID, time.Now()) {
-		entry := front.EntryOf(c, "wall.view", "done")
-		entry.Device, entry.DeviceName = d.ID, d.Name
-		if order.Blur {
-			entry.Detail = "blurred"
+	front.Serve(c, func() error {
+		ctx := c.Request.Context()
+		d, _, err := s.tool(c, id, "wall")
+		if err != nil {
+			return err
 		}
-		if err := s.audit.Record(ctx, entry); err != nil {
-			front.Fail(c, err)
-			return
+		place, err := s.devices.Place(ctx, d.ID)
+		if err != nil {
+			return err
 		}
-	}
-	body, err := json.Marshal(order)
-	if err != nil {
-		front.Fail(c, err)
-		return
-	}
-	answer, err := s.hub.Call(ctx, http.MethodPost, d.ID, "/screen/picture", nil, bytes.NewReader(body))
-	if err != nil {
-		front.Fail(c, front.Unreachable(d.Name, err))
-		return
-	}
-	defer answer.Body.Close()
-	if answer.StatusCode >= 300 {
-		front.Fail(c, front.FromDevice(d.Name, answer))
-		return
-	}
-	c.Header("ETag", answer.Header.Get("ETag"))
-	c.Header("Cache-Control", "private, no-cache")
-	if answer.StatusCode == http.StatusNoContent {
-		c.Status(http.StatusNotModified)
-		return
-	}
-	picture, err := io.ReadAll(io.LimitReader(answer.Body, maxPicture))
-	if err != nil {
-		front.Fail(c, front.Unreachable(d.Name, err))
-		return
-	}
-	c.Header("X-Content-Type-Options", "nosniff")
-	c.Data(http.StatusOK, "image/jpeg", picture)
+		rule := session.Resolve(s.rules.get(), "wall", &place)
+		if rule.Mode == session.Forbid {
+			return front.Problem(http.StatusForbidden, "The policy shows no pictures of this screen on the wall.",
+				"Open the screen itself, with the consent of the person there.")
+		}
+		order := link.ScreenPictureOrder{Width: front.Limit(in.Width, 320), Blur: rule.Mode == session.Blur}
+		if in.IfNoneMatch != nil {
+			order.Known = *in.IfNoneMatch
+		}
+		if s.glances.first(front.CallerOf(c).ID, d.ID, time.Now()) {
+			entry := front.EntryOf(c, "wall.view", "done")
+			entry.Device, entry.DeviceName = d.ID, d.Name
+			if order.Blur {
+				entry.Detail = "blurred"
+			}
+			if err := s.audit.Record(ctx, entry); err != nil {
+				return err
+			}
+		}
+		body, err := json.Marshal(order)
+		if err != nil {
+			return err
+		}
+		answer, err := s.hub.Call(ctx, http.MethodPost, d.ID, "/screen/picture", nil, bytes.NewReader(body))
+		if err != nil {
+			return front.Unreachable(d.Name, err)
+		}
+		defer answer.Body.Close()
+		if answer.StatusCode >= 300 {
+			return front.FromDevice(d.Name, answer)
+		}
+		c.Header("ETag", answer.Header.Get("ETag"))
+		c.Header("Cache-Control", "private, no-cache")
+		if answer.StatusCode == http.StatusNoContent {
+			c.Status(http.StatusNotModified)
+			return nil
+		}
+		picture, err := io.ReadAll(io.LimitReader(answer.Body, maxPicture))
+		if err != nil {
+			return front.Unreachable(d.Name, err)
+		}
+		c.Header("X-Content-Type-Options", "nosniff")
+		c.Data(http.StatusOK, "image/jpeg", picture)
+		return nil
+	})
 }

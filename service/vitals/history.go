@@ -25,77 +25,77 @@ var tierNames = [...]string{series.Raw: "raw", series.FiveMinutes: "5-minute", s
 
 // GetReadings shows the history of a device: GET /devices/{id}/readings.
 func (v *Service) GetReadings(c *gin.Context, id api.ID, in api.GetReadingsParams) {
-	ctx := c.Request.Context()
-	now := time.Now()
-	to := now
-	if in.To != nil {
-		to = *in.To
-	}
-	from := to.Add(-24 * time.Hour)
-	if in.From != nil {
-		from = *in.From
-	}
-	if !from.Before(to) || to.Sub(from) > 10*366*24*time.Hour {
-		front.Fail(c, front.Problem(http.StatusBadRequest, "The span of time cannot be shown.",
-			"from must lie before to, by at most ten years."))
-		return
-	}
-	d, err := v.devices.Device(ctx, id)
-	if err != nil {
-		front.Fail(c, err)
-		return
-	}
-	buckets := front.Limit(in.Buckets, 300)
-	tier := v.keep.Choose(to.Sub(from)/time.Duration(buckets), from, now)
-	if step := tier.Step(); step > 0 { // buckets no finer than what is kept, or they would look like gaps
-		from = from.Truncate(step)
-		buckets = max(1, min(buckets, int((to.Sub(from)+step-1)/step)))
-	}
-	var want func(string) bool
-	if in.Name != nil {
-		want = func(column string) bool {
-			return column == series.CountColumn || slices.Contains(*in.Name, series.Reading(column))
+	front.Serve(c, func() error {
+		ctx := c.Request.Context()
+		now := time.Now()
+		to := now
+		if in.To != nil {
+			to = *in.To
 		}
-	}
-	var tables []*series.Table
-	var names []string
-	if err := v.store.history(ctx, id, tier, from, to, want, func(t *series.Table) {
-		tables = append(tables, t)
-		for _, column := range t.Columns {
-			if name := series.Reading(column.Name); name != series.CountColumn && !slices.Contains(names, name) &&
-				(want == nil || want(name)) {
-				names = append(names, name)
+		from := to.Add(-24 * time.Hour)
+		if in.From != nil {
+			from = *in.From
+		}
+		if !from.Before(to) || to.Sub(from) > 10*366*24*time.Hour {
+			return front.Problem(http.StatusBadRequest, "The span of time cannot be shown.",
+				"from must lie before to, by at most ten years.")
+		}
+		d, err := v.devices.Device(ctx, id)
+		if err != nil {
+			return err
+		}
+		buckets := front.Limit(in.Buckets, 300)
+		tier := v.keep.Choose(to.Sub(from)/time.Duration(buckets), from, now)
+		if step := tier.Step(); step > 0 { // buckets no finer than what is kept, or they would look like gaps
+			from = from.Truncate(step)
+			buckets = max(1, min(buckets, int((to.Sub(from)+step-1)/step)))
+		}
+		var want func(string) bool
+		if in.Name != nil {
+			want = func(column string) bool {
+				return column == series.CountColumn || slices.Contains(*in.Name, series.Reading(column))
 			}
 		}
-	}); err != nil {
-		front.Fail(c, err)
-		return
-	}
-	slices.SortFunc(names, byKind)
-	roller := series.NewRoller(from, to, buckets, len(names))
-	for _, t := range tables {
-		roller.AddTable(t, names)
-	}
-	out := api.ReadingHistory{From: from, To: to, StepSeconds: roller.Step().Seconds(), Tier: tierNames[tier],
-		At: []time.Time{}, Counts: []int{}, Readings: make([]api.ReadingSeries, len(names))}
-	for i, name := range names {
-		kind, _ := device.KindOf(name)
-		out.Readings[i] = api.ReadingSeries{Name: name, Title: title(name), Unit: kind.Unit, Spans: []*series.Span{}}
-	}
-	for _, p := range roller.Points() {
-		out.At, out.Counts = append(out.At, p.At), append(out.Counts, p.Count)
-		for i, s := range p.Values {
-			out.Readings[i].Spans = append(out.Readings[i].Spans, s)
+		var tables []*series.Table
+		var names []string
+		if err := v.store.history(ctx, id, tier, from, to, want, func(t *series.Table) {
+			tables = append(tables, t)
+			for _, column := range t.Columns {
+				if name := series.Reading(column.Name); name != series.CountColumn && !slices.Contains(names, name) &&
+					(want == nil || want(name)) {
+					names = append(names, name)
+				}
+			}
+		}); err != nil {
+			return err
 		}
-	}
-	switch {
-	case in.Format != nil && *in.Format == "csv":
-		writeCSV(c, d, &out)
-	case in.Format != nil && *in.Format == "openmetrics":
-		writeMetrics(c, d, &out)
-	default:
-		c.JSON(http.StatusOK, out)
-	}
+		slices.SortFunc(names, byKind)
+		roller := series.NewRoller(from, to, buckets, len(names))
+		for _, t := range tables {
+			roller.AddTable(t, names)
+		}
+		out := api.ReadingHistory{From: from, To: to, StepSeconds: roller.Step().Seconds(), Tier: tierNames[tier],
+			At: []time.Time{}, Counts: []int{}, Readings: make([]api.ReadingSeries, len(names))}
+		for i, name := range names {
+			kind, _ := device.KindOf(name)
+			out.Readings[i] = api.ReadingSeries{Name: name, Title: title(name), Unit: kind.Unit, Spans: []*series.Span{}}
+		}
+		for _, p := range roller.Points() {
+			out.At, out.Counts = append(out.At, p.At), append(out.Counts, p.Count)
+			for i, s := range p.Values {
+				out.Readings[i].Spans = append(out.Readings[i].Spans, s)
+			}
+		}
+		switch {
+		case in.Format != nil && *in.Format == "csv":
+			writeCSV(c, d, &out)
+		case in.Format != nil && *in.Format == "openmetrics":
+			writeMetrics(c, d, &out)
+		default:
+			c.JSON(http.StatusOK, out)
+		}
+		return nil
+	})
 }
 
 // longestGap is the longest time between two rows of a tier between which a device is taken to

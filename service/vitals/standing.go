@@ -27,29 +27,30 @@ const (
 // GetStanding shows where a reading or fact of a device lies among others: GET
 // /devices/{id}/standing.
 func (v *Service) GetStanding(c *gin.Context, id api.ID, in api.GetStandingParams) {
-	ctx := c.Request.Context()
-	self, err := v.devices.Device(ctx, id)
-	if err != nil {
-		front.Fail(c, err)
-		return
-	}
-	devices, err := v.devices.Chosen(ctx, front.CallerOf(c), access.FleetRead, in.Where, in.Group)
-	if err != nil {
-		front.Fail(c, err)
-		return
-	}
-	if !slices.ContainsFunc(devices, func(d api.Device) bool { return d.ID == id }) {
-		devices = append(devices, self)
-	}
-	out := api.Standing{Of: in.Of, Title: in.Of, Bins: []api.StandingBin{}, Like: []api.StandingDevice{}}
-	kind, numeric := device.KindOf(in.Of)
-	if numeric {
-		out.Title, out.Unit = title(in.Of), kind.Unit
-		err = v.numbers(c, &out, devices, id)
-	} else {
-		err = v.texts(c, &out, devices, id)
-	}
-	front.Answer(c, http.StatusOK, out, err)
+	front.Serve(c, func() error {
+		ctx := c.Request.Context()
+		self, err := v.devices.Device(ctx, id)
+		if err != nil {
+			return err
+		}
+		devices, err := v.devices.Chosen(ctx, front.CallerOf(c), access.FleetRead, in.Where, in.Group)
+		if err != nil {
+			return err
+		}
+		if !slices.ContainsFunc(devices, func(d api.Device) bool { return d.ID == id }) {
+			devices = append(devices, self)
+		}
+		out := api.Standing{Of: in.Of, Title: in.Of, Bins: []api.StandingBin{}, Like: []api.StandingDevice{}}
+		kind, numeric := device.KindOf(in.Of)
+		if numeric {
+			out.Title, out.Unit = title(in.Of), kind.Unit
+			err = v.numbers(c, &out, devices, id)
+		} else {
+			err = v.texts(c, &out, devices, id)
+		}
+		front.Answer(c, http.StatusOK, out, err)
+		return nil
+	})
 }
 
 // numbers fills in the standing of a reading.

@@ -80,37 +80,37 @@ func believed(line []byte) ([]byte, error) {
 
 // StreamVitals passes on what a device reads now: GET /devices/{id}/vitals/live.
 func (v *Service) StreamVitals(c *gin.Context, id api.ID) {
-	ctx := c.Request.Context()
-	d, err := v.devices.Device(ctx, id)
-	if err != nil {
-		front.Fail(c, err)
-		return
-	}
-	answer, err := v.hub.Call(ctx, http.MethodGet, id, "/vitals/live", nil, nil)
-	if err != nil {
-		front.Fail(c, front.Unreachable(d.Name, err))
-		return
-	}
-	defer answer.Body.Close()
-	if answer.StatusCode != http.StatusOK {
-		front.Fail(c, front.FromDevice(d.Name, answer))
-		return
-	}
-	stream := front.StartEvents(c)
-	// A line holds one reading; a device that sends longer ones is not believed.
-	lines := bufio.NewScanner(answer.Body)
-	lines.Buffer(make([]byte, 4<<10), 1<<20)
-	for lines.Scan() {
-		text, err := believed(lines.Bytes())
+	front.Serve(c, func() error {
+		ctx := c.Request.Context()
+		d, err := v.devices.Device(ctx, id)
 		if err != nil {
-			slog.Warn("a device's live reading is not believed", "device", id, "error", err)
-			break
+			return err
 		}
-		if stream.Send(front.Event{Name: "vitals", Data: text}) != nil {
-			return
+		answer, err := v.hub.Call(ctx, http.MethodGet, id, "/vitals/live", nil, nil)
+		if err != nil {
+			return front.Unreachable(d.Name, err)
 		}
-	}
-	if ctx.Err() == nil {
-		stream.Send(front.Event{Name: "lost", Data: []byte("{}")})
-	}
+		defer answer.Body.Close()
+		if answer.StatusCode != http.StatusOK {
+			return front.FromDevice(d.Name, answer)
+		}
+		stream := front.StartEvents(c)
+		// A line holds one reading; a device that sends longer ones is not believed.
+		lines := bufio.NewScanner(answer.Body)
+		lines.Buffer(make([]byte, 4<<10), 1<<20)
+		for lines.Scan() {
+			text, err := believed(lines.Bytes())
+			if err != nil {
+				slog.Warn("a device's live reading is not believed", "device", id, "error", err)
+				break
+			}
+			if stream.Send(front.Event{Name: "vitals", Data: text}) != nil {
+				return nil
+			}
+		}
+		if ctx.Err() == nil {
+			stream.Send(front.Event{Name: "lost", Data: []byte("{}")})
+		}
+		return nil
+	})
 }
