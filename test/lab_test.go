@@ -65,7 +65,14 @@ func (w *world) machines(t *testing.T, names ...string) (*lab.Lab, map[string]*l
 		t.Fatal(err)
 	}
 	all := map[string]*lab.Machine{}
-	defer t.Cleanup(l.Close) // before the machines are asked what they said
+	defer t.Cleanup(func() { // before the machines are asked what they said
+		for name, m := range all {
+			if t.Failed() {
+				t.Logf("%s at its end: %s", name, state(m))
+			}
+		}
+		l.Close()
+	})
 	began := time.Now()
 	for _, name := range names {
 		m := must(l.Start(t.Context(), name))(t)
@@ -83,10 +90,7 @@ func (w *world) machines(t *testing.T, names ...string) (*lab.Lab, map[string]*l
 				// A machine has been seen to stand still as it booted, on a busy host: it is started once more, as by a power cut.
 				if time.Since(began) > time.Minute && !again[name] {
 					again[name] = true
-					within, cancel := context.WithTimeout(t.Context(), 10*time.Second)
-					jobs, _ := all[name].Do(within, "systemctl list-jobs --no-pager")
-					cancel()
-					t.Logf("%s is started again: it has not connected; its jobs: %s", name, jobs)
+					t.Logf("%s is started again: it has not connected: %s", name, state(all[name]))
 					if err := all[name].Kill(); err != nil {
 						t.Error(err)
 					}
@@ -98,6 +102,18 @@ func (w *world) machines(t *testing.T, names ...string) (*lab.Lab, map[string]*l
 	})
 	t.Logf("%d machines are there after %s", len(names), time.Since(began).Round(time.Second))
 	return l, all, ids
+}
+
+// state is what a machine tells of itself within 10 s.
+func state(m *lab.Machine) string {
+	within, cancel := context.WithTimeout(context.Background(), 10*time.Second)
+	defer cancel()
+	text, err := m.Do(within, `uptime; systemctl list-jobs --no-pager; ps -e -o pid,etimes,stat,wchan:20,args | grep -v '\[' | tail -n 40
+systemctl status --no-pager -n 30 moor-agent`)
+	if err != nil {
+		text += err.Error()
+	}
+	return text
 }
 
 func read(t *testing.T, parts ...string) string {

@@ -262,9 +262,8 @@ func (a *Service) SignIn(c *gin.Context) {
 			return err
 		}
 		if !right || p.Hash == nil {
-			a.failed(c, "session.start", email, front.Problem(http.StatusUnauthorized, "E-mail or password is wrong.",
+			return a.failed(c, "session.start", email, front.Problem(http.StatusUnauthorized, "E-mail or password is wrong.",
 				"Check both. After five failures there is a pause."))
-			return nil
 		}
 		if p.SecondFactor && !past {
 			a.askSecond(c, p)
@@ -275,9 +274,9 @@ func (a *Service) SignIn(c *gin.Context) {
 	})
 }
 
-// failed notes what somebody wanted who could not prove who they are, and answers why not; the try stays
+// failed notes what somebody wanted who could not prove who they are, and returns why not; the try stays
 // counted. Who is locked out by it is told.
-func (a *Service) failed(c *gin.Context, action, email string, why error) {
+func (a *Service) failed(c *gin.Context, action, email string, why error) error {
 	ctx := c.Request.Context()
 	entry := front.EntryOf(c, action, "refused")
 	entry.Actor = cut(device.CleanText(email), 320)
@@ -290,7 +289,7 @@ func (a *Service) failed(c *gin.Context, action, email string, why error) {
 				"wait, but for those from a browser with which you have signed in before.", access.FreeFailures))
 		}
 	}
-	front.Fail(c, why)
+	return why
 }
 
 // absent is a hash that no password gives.
@@ -386,47 +385,49 @@ func (a *Service) SignOut(c *gin.Context) {
 
 // ProveSelf proves with the password that it is still the same person: POST /session/proof.
 func (a *Service) ProveSelf(c *gin.Context) {
-	in, ok := front.Bind[api.Password](c)
-	if !ok {
-		return
-	}
-	if _, ok := a.proven(c, "session.prove", in.Password); !ok {
-		return
-	}
-	err := a.store.prove(c.Request.Context(), access.HashSecret(front.CallerOf(c).Session))
-	if a.done(c, "session.prove", "", err) {
-		c.Status(http.StatusNoContent)
-	}
+	front.Serve(c, func() error {
+		in, ok := front.Bind[api.Password](c)
+		if !ok {
+			return nil
+		}
+		if _, err := a.prove(c, "session.prove", in.Password); err != nil {
+			return err
+		}
+		err := a.store.prove(c.Request.Context(), access.HashSecret(front.CallerOf(c).Session))
+		if a.done(c, "session.prove", "", err) {
+			c.Status(http.StatusNoContent)
+		}
+		return nil
+	})
 }
 
 // SetPassword chooses another password: PUT /me/password.
 func (a *Service) SetPassword(c *gin.Context) {
-	in, ok := front.Bind[api.NewPassword](c)
-	if !ok {
-		return
-	}
-	p, ok := a.proven(c, "password.set", in.Password)
-	if !ok {
-		return
-	}
-	ctx := c.Request.Context()
-	err := access.CheckPassword(in.New, p.Email)
-	if err != nil {
-		err = front.Problem(http.StatusUnprocessableEntity, "This password will not do.", err.Error())
-	}
-	var hash string
-	if err == nil {
-		hash, err = a.hash(ctx, in.New)
-	}
-	if err == nil {
-		err = a.store.setPassword(ctx, p.ID, hash, access.HashSecret(front.CallerOf(c).Session))
-	}
-	if a.done(c, "password.set", "", err) {
-		a.tell(c, p.Email, "your password was changed",
-			"Your password was changed. Your other sign-ins and all of your API tokens hold no more.")
-		a.changed(ctx, bus.RightsChanged{Person: p.ID, Revoked: true})
-		c.Status(http.StatusNoContent)
-	}
+	front.Serve(c, func() error {
+		in, ok := front.Bind[api.NewPassword](c)
+		if !ok {
+			return nil
+		}
+		p, err := a.prove(c, "password.set", in.Password)
+		if err != nil {
+			return err
+		}
+		ctx := c.Request.Context()
+		if err := access.CheckPassword(in.New, p.Email); err != nil {
+			return front.Problem(http.StatusUnprocessableEntity, "This password will not do.", err.Error())
+		}
+		hash, err := a.hash(ctx, in.New)
+		if err == nil {
+			err = a.store.setPassword(ctx, p.ID, hash, access.HashSecret(front.CallerOf(c).Session))
+		}
+		if a.done(c, "password.set", "", err) {
+			a.tell(c, p.Email, "your password was changed",
+				"Your password was changed. Your other sign-ins and all of your API tokens hold no more.")
+			a.changed(ctx, bus.RightsChanged{Person: p.ID, Revoked: true})
+			c.Status(http.StatusNoContent)
+		}
+		return nil
+	})
 }
 
 func address(email string) (string, error) {

@@ -97,9 +97,8 @@ func (a *Service) SignInSecond(c *gin.Context) {
 			return err
 		}
 		if !right {
-			a.failed(c, "session.start", p.Email, front.Problem(http.StatusUnauthorized, "This does not fit.",
+			return a.failed(c, "session.start", p.Email, front.Problem(http.StatusUnauthorized, "This does not fit.",
 				"A code holds for half a minute and once. Try the next one, or a recovery code."))
-			return nil
 		}
 		if err := a.store.endSession(ctx, hash); err != nil {
 			return err
@@ -155,37 +154,30 @@ func (a *Service) GetFactors(c *gin.Context) {
 	c.JSON(http.StatusOK, out)
 }
 
-// proven checks the password of a caller who is about to change how they prove who they are; an
-// unattended browser, or a token, is not enough for that. It has answered where it fails; action is
-// what they want.
-func (a *Service) proven(c *gin.Context, action, password string) (p person, ok bool) {
+// prove checks the password of a caller who is about to change how they prove who they are; an
+// unattended browser, or a token, is not enough for that. action is what they want.
+func (a *Service) prove(c *gin.Context, action, password string) (p person, err error) {
 	ctx, caller := c.Request.Context(), front.CallerOf(c)
 	if caller.Session == "" {
-		front.Fail(c, front.Problem(http.StatusForbidden, "This is done in the console.",
-			"An API token cannot change how its owner signs in."))
-		return p, false
+		return p, front.Problem(http.StatusForbidden, "This is done in the console.", "An API token cannot change how its owner signs in.")
 	}
-	err := a.try(c, caller.Email)
-	if err == nil {
-		p, err = a.store.personByID(ctx, caller.ID)
+	if err := a.try(c, caller.Email); err != nil {
+		return p, err
 	}
-	if err == nil && p.Hash != nil {
-		ok, err = a.verify(ctx, *p.Hash, password)
+	if p, err = a.store.personByID(ctx, caller.ID); err != nil {
+		return p, err
 	}
-	if err != nil {
-		front.Fail(c, err)
-		return p, false
+	right := false
+	if p.Hash != nil {
+		if right, err = a.verify(ctx, *p.Hash, password); err != nil {
+			return p, err
+		}
 	}
-	if !ok {
-		a.failed(c, action, caller.Email, front.Problem(http.StatusForbidden, "The password is wrong.",
+	if !right {
+		return p, a.failed(c, action, caller.Email, front.Problem(http.StatusForbidden, "The password is wrong.",
 			"Give the one that you sign in with."))
-		return p, false
 	}
-	if err := a.passed(c, false); err != nil {
-		front.Fail(c, err)
-		return p, false
-	}
-	return p, true
+	return p, a.passed(c, false)
 }
 
 // BeginCode begins to use an authenticator: POST /me/factors/code.
@@ -195,9 +187,9 @@ func (a *Service) BeginCode(c *gin.Context) {
 		if !ok {
 			return nil
 		}
-		p, ok := a.proven(c, "factor.add", in.Password)
-		if !ok {
-			return nil
+		p, err := a.prove(c, "factor.add", in.Password)
+		if err != nil {
+			return err
 		}
 		key, err := totp.Generate(totp.GenerateOpts{Issuer: "Moorwatch", AccountName: p.Email})
 		if err != nil {
@@ -225,30 +217,31 @@ func (a *Service) BeginCode(c *gin.Context) {
 
 // ConfirmCode takes the first code of an authenticator: PUT /me/factors/code.
 func (a *Service) ConfirmCode(c *gin.Context) {
-	in, ok := front.Bind[api.Code](c)
-	if !ok {
-		return
-	}
-	ctx, caller := c.Request.Context(), front.CallerOf(c)
-	err := a.try(c, caller.Email)
-	var f authenticator
-	if err == nil {
-		f, err = a.store.authenticator(ctx, caller.ID)
-	}
-	if db.Missing(err) || (err == nil && f.ConfirmedAt != nil) {
-		err = front.Problem(http.StatusConflict, "No authenticator waits for its first code.", "Begin anew.")
-	}
-	if err != nil {
-		front.Fail(c, err)
-		return
-	}
-	step, ok := access.MatchCode(f.Secret, in.Code, time.Now(), f.LastStep)
-	if !ok {
-		a.failed(c, "factor.add", caller.Email, front.Problem(http.StatusUnprocessableEntity, "The code does not fit.",
-			"Look whether the clock of the authenticator is right, and give the code that it shows now."))
-		return
-	}
-	a.added(c, "authenticator", errors.Join(a.passed(c, false), a.store.confirmAuthenticator(ctx, caller.ID, step)))
+	front.Serve(c, func() error {
+		in, ok := front.Bind[api.Code](c)
+		if !ok {
+			return nil
+		}
+		ctx, caller := c.Request.Context(), front.CallerOf(c)
+		err := a.try(c, caller.Email)
+		var f authenticator
+		if err == nil {
+			f, err = a.store.authenticator(ctx, caller.ID)
+		}
+		if db.Missing(err) || (err == nil && f.ConfirmedAt != nil) {
+			err = front.Problem(http.StatusConflict, "No authenticator waits for its first code.", "Begin anew.")
+		}
+		if err != nil {
+			return err
+		}
+		step, ok := access.MatchCode(f.Secret, in.Code, time.Now(), f.LastStep)
+		if !ok {
+			return a.failed(c, "factor.add", caller.Email, front.Problem(http.StatusUnprocessableEntity, "The code does not fit.",
+				"Look whether the clock of the authenticator is right, and give the code that it shows now."))
+		}
+		a.added(c, "authenticator", errors.Join(a.passed(c, false), a.store.confirmAuthenticator(ctx, caller.ID, step)))
+		return nil
+	})
 }
 
 // added finishes adding a second factor: the person has recovery codes from then on.
@@ -282,49 +275,53 @@ func (a *Service) newRecovery(ctx context.Context, caller *front.Caller) (codes 
 
 // RenewRecovery makes new recovery codes: POST /me/factors/recovery.
 func (a *Service) RenewRecovery(c *gin.Context) {
-	in, ok := front.Bind[api.Password](c)
-	if !ok {
-		return
-	}
-	p, ok := a.proven(c, "factor.recovery", in.Password)
-	if !ok {
-		return
-	}
-	var codes []string
-	var err error
-	if !p.SecondFactor {
-		err = front.Problem(http.StatusConflict, "You have no second factor.", "Recovery codes stand in for one: add one first.")
-	} else {
-		codes, err = a.newRecovery(c.Request.Context(), front.CallerOf(c))
-	}
-	if a.done(c, "factor.recovery", "new recovery codes", err) {
-		a.tell(c, p.Email, "new recovery codes", "New recovery codes were made for your account; those from before hold no more.")
-		c.JSON(http.StatusOK, api.RecoveryCodes{Codes: codes})
-	}
+	front.Serve(c, func() error {
+		in, ok := front.Bind[api.Password](c)
+		if !ok {
+			return nil
+		}
+		p, err := a.prove(c, "factor.recovery", in.Password)
+		if err != nil {
+			return err
+		}
+		if !p.SecondFactor {
+			return front.Problem(http.StatusConflict, "You have no second factor.", "Recovery codes stand in for one: add one first.")
+		}
+		codes, err := a.newRecovery(c.Request.Context(), front.CallerOf(c))
+		if a.done(c, "factor.recovery", "new recovery codes", err) {
+			a.tell(c, p.Email, "new recovery codes", "New recovery codes were made for your account; those from before hold no more.")
+			c.JSON(http.StatusOK, api.RecoveryCodes{Codes: codes})
+		}
+		return nil
+	})
 }
 
 // RemoveFactor removes an authenticator or a passkey: POST /me/factors/removal.
 func (a *Service) RemoveFactor(c *gin.Context) {
-	in, ok := front.Bind[api.FactorRemoval](c)
-	if !ok {
-		return
-	}
-	ctx := c.Request.Context()
-	p, ok := a.proven(c, "factor.remove", in.Password)
-	if !ok {
-		return
-	}
-	what, id := "authenticator", []byte(nil)
-	if in.Passkey != nil {
-		what = "passkey"
-		id, _ = base64.RawURLEncoding.DecodeString(*in.Passkey)
-	}
-	err := a.store.removeFactor(ctx, p.ID, id, p.FactorAsked)
-	if errors.Is(err, errLastFactor) {
-		err = front.Problem(http.StatusConflict, "It is your last second factor.", "The sign-in policy asks for one: add another first.")
-	}
-	if a.done(c, "factor.remove", what, err) {
-		a.tell(c, p.Email, "a second factor was removed", "A second factor was removed from your account: "+what+".")
-		c.Status(http.StatusNoContent)
-	}
+	front.Serve(c, func() error {
+		in, ok := front.Bind[api.FactorRemoval](c)
+		if !ok {
+			return nil
+		}
+		ctx := c.Request.Context()
+		p, err := a.prove(c, "factor.remove", in.Password)
+		if err != nil {
+			return err
+		}
+		what, id := "authenticator", []byte(nil)
+		if in.Passkey != nil {
+			what = "passkey"
+			id, _ = base64.RawURLEncoding.DecodeString(*in.Passkey)
+		}
+		err = a.store.removeFactor(ctx, p.ID, id, p.FactorAsked)
+		if errors.Is(err, errLastFactor) {
+			err = front.Problem(http.StatusConflict, "It is your last second factor.",
+				"The sign-in policy asks for one: add another first.")
+		}
+		if a.done(c, "factor.remove", what, err) {
+			a.tell(c, p.Email, "a second factor was removed", "A second factor was removed from your account: "+what+".")
+			c.Status(http.StatusNoContent)
+		}
+		return nil
+	})
 }

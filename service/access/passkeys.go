@@ -161,9 +161,9 @@ func (a *Service) BeginPasskey(c *gin.Context) {
 		if err := a.passkeys.check(c.Request); err != nil {
 			return err
 		}
-		p, ok := a.proven(c, "factor.add", in.Password)
-		if !ok {
-			return nil
+		p, err := a.prove(c, "factor.add", in.Password)
+		if err != nil {
+			return err
 		}
 		who, err := a.holder(c.Request.Context(), p)
 		if err != nil {

@@ -271,6 +271,38 @@ func TestServicesAreMadeWhole(t *testing.T) {
 	}
 }
 
+// A handler that fails in several places returns its errors to front.Serve, so that none of them goes on after it failed.
+func TestHandlersFailInOnePlace(t *testing.T) {
+	handlers := 0
+	for _, s := range sources(t) {
+		if s.test || below(s.dir, "service/front") || !below(s.dir, "service") {
+			continue
+		}
+		for _, d := range s.file.Decls {
+			f, ok := d.(*ast.FuncDecl)
+			if !ok || !takes(f, "gin.Context") {
+				continue
+			}
+			handlers++
+			fails := 0
+			ast.Inspect(f, func(n ast.Node) bool {
+				if called, ok := n.(*ast.SelectorExpr); ok && called.Sel.Name == "Fail" {
+					if of, ok := called.X.(*ast.Ident); ok && of.Name == "front" {
+						fails++
+					}
+				}
+				return true
+			})
+			if fails > 1 {
+				t.Errorf("%s: %s calls front.Fail %d times: return the errors to front.Serve", s.at(f.Pos()), f.Name.Name, fails)
+			}
+		}
+	}
+	if handlers < 200 {
+		t.Errorf("only %d handlers were found", handlers)
+	}
+}
+
 // receiver names the type of a method's receiver.
 func receiver(f *ast.FuncDecl) string {
 	of := f.Recv.List[0].Type
