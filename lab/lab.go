@@ -349,6 +349,7 @@ func (l *Lab) Close() {
 		ending.Go(func() {
 			m.Stop()
 			m.unlink()
+			removeGroups(m.groups)
 			syscall.Unmount(m.Root, syscall.MNT_DETACH)
 		})
 	}

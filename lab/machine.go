@@ -8,6 +8,7 @@ import (
 	"os"
 	"os/exec"
 	"path/filepath"
+	"strconv"
 	"strings"
 	"sync"
 	"syscall"
@@ -24,6 +25,7 @@ type Machine struct {
 	lab     *Lab
 	dir     string
 	number  int
+	groups  []string // its control groups
 	mu      sync.Mutex
 	leader  *os.Process // systemd-nspawn, while it is booted
 	stopped bool
@@ -36,7 +38,11 @@ func (l *Lab) Start(ctx context.Context, name string) (*Machine, error) {
 	m := &Machine{Name: name, lab: l, dir: filepath.Join(l.base, "machines", name), number: len(l.machines) + 2}
 	m.Root = filepath.Join(m.dir, "root")
 	l.machines = append(l.machines, m)
-	if err := m.make(ctx); err != nil {
+	err := m.make(ctx)
+	if err == nil {
+		m.groups, err = ownGroups("lab-" + m.container())
+	}
+	if err != nil {
 		return nil, fmt.Errorf("machine %s: %w", name, err)
 	}
 	m.boot()
@@ -93,7 +99,8 @@ func (m *Machine) boot() {
 			} else {
 				args = append(args, "/sbin/init")
 			}
-			cmd := exec.Command("systemd-nspawn", args...)
+			argv := inGroups(m.groups, append([]string{"systemd-nspawn"}, args...)...)
+			cmd := exec.Command(argv[0], argv[1:]...)
 			cmd.Stdout, cmd.Stderr = &m.said, &m.said
 			m.mu.Lock()
 			if m.stopped || m.lab.closing.Err() != nil || cmd.Start() != nil {
@@ -124,19 +131,28 @@ func (m *Machine) link() string { return "vb-" + m.container() }
 // for the name of an interface.
 func (m *Machine) container() string { return fmt.Sprintf("%s-%d", m.lab.bridge, m.number) }
 
+// first is the first process of the machine, as the host numbers it; 0 while there is none. mu is held.
+func (m *Machine) first() int {
+	if m.leader == nil {
+		return 0
+	}
+	children, err := os.ReadFile(fmt.Sprintf("/proc/%d/task/%d/children", m.leader.Pid, m.leader.Pid))
+	if err != nil || len(strings.Fields(string(children))) == 0 {
+		return 0
+	}
+	pid, _ := strconv.Atoi(strings.Fields(string(children))[0])
+	return pid
+}
+
 // Do runs a script in the machine as root, and returns what it printed.
 func (m *Machine) Do(ctx context.Context, script string) (string, error) {
 	m.mu.Lock()
-	leader := m.leader
+	first := m.first()
 	m.mu.Unlock()
-	if leader == nil {
-		return "", errors.New("the machine is off")
+	if first == 0 {
+		return "", errors.New("the machine is off, or not there yet")
 	}
-	first, err := os.ReadFile(fmt.Sprintf("/proc/%d/task/%d/children", leader.Pid, leader.Pid))
-	if err != nil || len(strings.Fields(string(first))) == 0 {
-		return "", errors.New("the machine is not there yet")
-	}
-	cmd := exec.CommandContext(ctx, "nsenter", "--target", strings.Fields(string(first))[0], "--mount", "--uts", "--ipc", "--net", "--pid",
+	cmd := exec.CommandContext(ctx, "nsenter", "--target", strconv.Itoa(first), "--mount", "--uts", "--ipc", "--net", "--pid",
 		"--root", "--wd", "/bin/sh", "-c", script)
 	cmd.Env = []string{"PATH=/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin", "HOME=/root"}
 	cmd.WaitDelay = time.Second
@@ -159,6 +175,15 @@ func (m *Machine) Kill() error {
 	if m.leader == nil {
 		return errors.New("the machine is off")
 	}
+	return m.cutPower()
+}
+
+// cutPower kills the machine's first process, and with it all others of it (pid_namespaces(7)). They would outlive
+// systemd-nspawn. mu is held.
+func (m *Machine) cutPower() error {
+	if first := m.first(); first != 0 {
+		return syscall.Kill(first, syscall.SIGKILL)
+	}
 	return m.leader.Kill()
 }
 
@@ -177,7 +202,9 @@ func (m *Machine) Stop() {
 	select {
 	case <-done:
 	case <-time.After(20 * time.Second):
-		leader.Kill()
+		m.mu.Lock()
+		m.cutPower()
+		m.mu.Unlock()
 		<-done
 	}
 }
