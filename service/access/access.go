@@ -337,14 +337,20 @@ func (a *Service) begin(c *gin.Context, p person, action string) {
 	})
 }
 
+// errTakenMeanwhile answers somebody whose password, or sign-in, was taken between its check and what it was to give.
+var errTakenMeanwhile = front.Problem(http.StatusUnauthorized, "Your sign-in was changed meanwhile.", "Sign in again.")
+
 // open makes a session and hands its secret to the browser. A pending one opens nothing but the
 // step of the second factor.
 func (a *Service) open(c *gin.Context, p person, lasts time.Duration, pending bool) (secret string, err error) {
 	if secret, err = access.NewSecret(rand.Reader, access.Session, ""); err != nil {
 		return "", err
 	}
-	err = a.store.addSession(c.Request.Context(), access.HashSecret(secret), p.ID, time.Now().Add(lasts), c.ClientIP(),
+	err = a.store.addSession(c.Request.Context(), access.HashSecret(secret), p, time.Now().Add(lasts), c.ClientIP(),
 		cut(device.CleanText(c.Request.UserAgent()), 300), pending)
+	if db.Missing(err) {
+		return "", errTakenMeanwhile
+	}
 	if err == nil {
 		front.SetSession(c, secret, lasts)
 	}

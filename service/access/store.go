@@ -79,10 +79,19 @@ func (s store) personBySession(ctx context.Context, hash []byte, pending bool) (
 		AND p.removed_at IS NULL`, hash, pending).
 		Scan(append(p.fields(), &stale, &use.proved, &use.idle)...)
 	if err == nil && stale && !front.IsUnattended(ctx) {
-		_, err = s.pool.Exec(ctx, "WITH s AS (UPDATE sessions SET last_used_at = now() WHERE hash = $1) UPDATE people SET last_seen_at "+
-			"= now() WHERE id = $2", hash, p.ID)
+		err = s.used(ctx, p.ID, "UPDATE sessions SET last_used_at = now() WHERE hash = $1", hash)
 	}
 	return p, use, err
+}
+
+// used notes that somebody was there, and with what. These are not one transaction: it would hold one row while it waits
+// for the other, which whoever revokes holds.
+func (s store) used(ctx context.Context, person uuid.UUID, query string, with any) error {
+	if _, err := s.pool.Exec(ctx, query, with); err != nil {
+		return err
+	}
+	_, err := s.pool.Exec(ctx, "UPDATE people SET last_seen_at = now() WHERE id = $1", person)
+	return err
 }
 
 // sessionUse is what is known of a session beside whose it is.
@@ -106,8 +115,7 @@ func (s store) personByToken(ctx context.Context, hash []byte) (p person, t toke
 		WHERE t.hash = $1 AND t.revoked_at IS NULL AND t.expires_at > now() AND p.removed_at IS NULL`, hash).
 		Scan(append(p.fields(), &t.ID, &t.Name, &t.Permissions, &t.ScopeKind, &t.ScopeID, &stale)...)
 	if err == nil && stale {
-		_, err = s.pool.Exec(ctx, "WITH t AS (UPDATE api_tokens SET last_used_at = now() WHERE id = $1) UPDATE people SET last_seen_at "+
-			"= now() WHERE id = $2", t.ID, p.ID)
+		err = s.used(ctx, p.ID, "UPDATE api_tokens SET last_used_at = now() WHERE id = $1", t.ID)
 	}
 	return p, t, err
 }
@@ -146,14 +154,12 @@ func (s store) useLink(ctx context.Context, link []byte, passwordHash, name, ema
 			link).Scan(&id); err != nil {
 			return err
 		}
-		if name != "" || email != "" {
-			var was string
-			if err := tx.QueryRow(ctx, "SELECT email FROM people WHERE id = $1", id).Scan(&was); err != nil {
-				return err
-			}
-			if was != firstEmail {
-				return errNotFirst
-			}
+		var was string
+		if err := tx.QueryRow(ctx, "SELECT email FROM people WHERE id = $1 FOR UPDATE", id).Scan(&was); err != nil {
+			return err
+		}
+		if (name != "" || email != "") && was != firstEmail {
+			return errNotFirst
 		}
 		if err := revokeAll(ctx, tx, id, nil); err != nil {
 			return err
@@ -170,12 +176,14 @@ func (s store) useLink(ctx context.Context, link []byte, passwordHash, name, ema
 	return p, err
 }
 
-func (s store) addSession(ctx context.Context, hash []byte, person uuid.UUID, expires time.Time, address, browser string,
+// addSession begins a session of somebody who has proved who they are. Where they were removed since they were read, or
+// have another password, the row is missing: the proof is none any more.
+func (s store) addSession(ctx context.Context, hash []byte, p person, expires time.Time, address, browser string,
 	pending bool) error {
-	_, err := s.pool.Exec(ctx, "INSERT INTO sessions (hash, person_id, created_at, expires_at, address, browser, pending) VALUES ($1, "+
-		"$2, now(), $3, $4, $5, $6)",
-		hash, person, expires, address, browser, pending)
-	return err
+	// The lock has a change of the password wait, which then ends this session too, or has this wait and see the change.
+	return s.pool.QueryRow(ctx, `INSERT INTO sessions (hash, person_id, created_at, expires_at, address, browser, pending)
+		SELECT $1, id, now(), $3, $4, $5, $6 FROM people WHERE id = $2 AND removed_at IS NULL AND password_hash IS NOT DISTINCT FROM $7
+		FOR SHARE RETURNING hash`, hash, p.ID, expires, address, browser, pending, p.Hash).Scan(&hash)
 }
 
 // setPassword gives a person another password, and ends every sign-in but one and every token.
@@ -233,15 +241,28 @@ func (s store) tokens(ctx context.Context, person uuid.UUID, before time.Time, l
 	return pgx.CollectRows(rows, pgx.RowToStructByPos[token])
 }
 
-func (s store) addToken(ctx context.Context, person uuid.UUID, name string, hash []byte, expires time.Time, l access.Limit) (token, error) {
-	rows, err := s.pool.Query(ctx, `INSERT INTO api_tokens (person_id, name, hash, created_at, expires_at, permissions, scope_kind,
-		scope_id)
-		VALUES ($1, $2, $3, clock_timestamp(), $4, $5, nullif($6, ''), CASE WHEN $6 <> '' THEN $7 END) RETURNING `+tokenColumns,
-		person, name, hash, expires, l.Permissions, l.Scope.Kind, l.Scope.ID)
-	if err != nil {
-		return token{}, err
-	}
-	return pgx.CollectExactlyOneRow(rows, pgx.RowToStructByPos[token])
+// addToken makes a token in a session. Where that has ended, the row is missing.
+func (s store) addToken(ctx context.Context, person uuid.UUID, session []byte, name string, hash []byte, expires time.Time,
+	l access.Limit) (token, error) {
+	var t token
+	err := pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error {
+		// The locks have the end of the session wait, which then takes this token too, where it takes all. They are taken in
+		// the order of revokeAll's callers.
+		if err := tx.QueryRow(ctx, "SELECT id FROM people WHERE id = $1 FOR SHARE", person).Scan(&person); err != nil {
+			return err
+		}
+		rows, err := tx.Query(ctx, `INSERT INTO api_tokens (person_id, name, hash, created_at, expires_at, permissions, scope_kind,
+			scope_id)
+			SELECT person_id, $3, $4, clock_timestamp(), $5, $6, nullif($7, ''), CASE WHEN $7 <> '' THEN $8 END FROM sessions
+			WHERE person_id = $1 AND hash = $2 AND NOT pending FOR SHARE RETURNING `+tokenColumns,
+			person, session, name, hash, expires, l.Permissions, string(l.Scope.Kind), l.Scope.ID)
+		if err != nil {
+			return err
+		}
+		t, err = pgx.CollectExactlyOneRow(rows, pgx.RowToStructByPos[token])
+		return err
+	})
+	return t, err
 }
 
 // revokeToken returns the name of the person's token that is revoked by it.

@@ -16,6 +16,7 @@ import (
 	"moorwatch.example/core/access"
 	"moorwatch.example/core/health"
 	"moorwatch.example/service/bus"
+	"moorwatch.example/service/db"
 	"moorwatch.example/service/front"
 )
 
@@ -95,7 +96,11 @@ func (a *Service) AddToken(c *gin.Context) {
 		if out.Secret, err = access.NewSecret(rand.Reader, access.APIToken, ""); err != nil {
 			return out, err
 		}
-		t, err := a.store.addToken(ctx, caller.ID, in.Name, access.HashSecret(out.Secret), time.Now().AddDate(0, 0, in.Days), limit)
+		t, err := a.store.addToken(ctx, caller.ID, access.HashSecret(caller.Session), in.Name, access.HashSecret(out.Secret),
+			time.Now().AddDate(0, 0, in.Days), limit)
+		if db.Missing(err) {
+			err = errTakenMeanwhile
+		}
 		out.Token = describeToken(t)
 		return out, err
 	}) {
