@@ -68,7 +68,21 @@ func New(t *testing.T) *pgxpool.Pool {
 		t.Fatal(err)
 	}
 	t.Cleanup(pool.Close)
+	owners.Store(pool, one.Owner)
 	return pool
+}
+
+// owners are the addresses of databases for the role that their schema belongs to, by their pools.
+var owners sync.Map
+
+// Owner is the address of a database of New, for the role that its schema belongs to.
+func Owner(t *testing.T, pool *pgxpool.Pool) string {
+	t.Helper()
+	owner, ok := owners.Load(pool)
+	if !ok {
+		t.Fatal("this database is not one of New")
+	}
+	return owner.(string)
 }
 
 // Devices adds devices at the site Quay of Wader, and returns them with the site.
