@@ -22,6 +22,8 @@ var parts = map[string]string{
 	"client":    "api/client",
 	"columns":   "parts/columns",
 	"decode":    "screen/decode",
+	"events":    "frame/events",
+	"screen":    "screen/connection",
 	"lines":     "api/lines",
 	"paths":     "files/paths",
 	"query":     "tools/query",
@@ -35,7 +37,7 @@ var parts = map[string]string{
 	"units":     "parts/units",
 }
 
-// bundle makes one script of the modules, which gives them as the object "part".
+// bundle makes one module of all, which exports each by its name.
 var bundle = sync.OnceValues(func() (string, error) {
 	src, err := filepath.Abs("../../web/src")
 	if err != nil {
@@ -58,7 +60,7 @@ var bundle = sync.OnceValues(func() (string, error) {
 	ctx, cancel := context.WithTimeout(context.Background(), time.Minute)
 	defer cancel()
 	out, err := exec.CommandContext(ctx, filepath.Join(src, "../node_modules/.bin/rolldown"), from,
-		"--platform", "browser", "--format", "iife", "--name", "part", "--file", to).CombinedOutput()
+		"--platform", "browser", "--format", "esm", "--file", to).CombinedOutput()
 	if err != nil {
 		return "", fmt.Errorf("the modules cannot be bundled (make build installs what does): %w\n%s", err, out)
 	}
@@ -103,11 +105,12 @@ func open(t *testing.T) *tab {
 	api := http.NewServeMux()
 	api.HandleFunc("GET /{$}", func(w http.ResponseWriter, _ *http.Request) {
 		w.Header().Set("Content-Type", "text/html")
-		fmt.Fprint(w, `<!doctype html><title>Parts</title><script src="/part.js"></script>`)
+		fmt.Fprint(w, `<!doctype html><title>Parts</title><script type="module">
+			import * as part from "/part.js"; globalThis.part = part;</script>`)
 	})
 	api.HandleFunc("GET /part.js", func(w http.ResponseWriter, _ *http.Request) {
 		w.Header().Set("Content-Type", "text/javascript")
-		fmt.Fprint(w, "globalThis.process = {env: {NODE_ENV: 'production'}};\n", script, "\nglobalThis.part = part;")
+		fmt.Fprint(w, "globalThis.process = {env: {NODE_ENV: 'production'}};\n", script)
 	})
 	server := httptest.NewServer(api)
 	t.Cleanup(server.Close)

@@ -1,14 +1,14 @@
 import { type QueryClient, useQueryClient } from "@tanstack/react-query";
 import { useEffect, useState } from "react";
 import { meQuery } from "../api/me";
-import { readAnew } from "../api/queries";
+import { type Old, readAnew } from "../api/queries";
 import { listen } from "../api/stream";
 import { devicesQuery, takeIn } from "../fleet/devices";
 import { alertPaths } from "../health/alerts";
 import { keepInvitation } from "./Invitations";
 
 /** What each event of the service changes in the console; data is its JSON. */
-const events: Record<string, (queries: QueryClient, data: string) => void> = {
+export const events: Record<string, (queries: QueryClient, data: string) => void> = {
 	devices: (queries, data) => takeIn(queries, JSON.parse(data)),
 	alerts: (queries) => readAnew(queries, alertPaths),
 	responses: (queries) => readAnew(queries, ["/responses", "/alerts/{id}/*", "/policies"]),
@@ -24,10 +24,13 @@ const events: Record<string, (queries: QueryClient, data: string) => void> = {
 	resync: afterGap,
 };
 
+/** Where all that events keep up to date is read, but for devices. */
+const kept: Old[] = [...alertPaths, "/responses", "/policies", "/jobs/*", "/devices/{id}/runs", "/rollouts/*"];
+
 /** Reads anew what events keep up to date, as some were missed. */
-function afterGap(queries: QueryClient) {
+export function afterGap(queries: QueryClient) {
 	queries.invalidateQueries({ queryKey: devicesQuery.queryKey });
-	readAnew(queries, alertPaths);
+	readAnew(queries, kept);
 }
 
 /** Keeps the console up to date while it is looked at. Returns whether the events come. */
