@@ -131,7 +131,7 @@ func (s store) handle(ctx context.Context, id uuid.UUID, d action, by string, no
 }
 
 func (s store) person(ctx context.Context, email string) (id uuid.UUID, err error) {
-	err = s.pool.QueryRow(ctx, "SELECT id FROM people WHERE email = lower($1)", email).Scan(&id)
+	err = s.pool.QueryRow(ctx, "SELECT id FROM people WHERE email = lower($1) AND removed_at IS NULL", email).Scan(&id)
 	return id, err
 }
 

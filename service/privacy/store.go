@@ -137,21 +137,32 @@ const mentions = `SELECT table_name, column_name FROM information_schema.columns
 	AND table_name NOT IN ('audit', 'recordings') ORDER BY 1, 2`
 
 // erasePerson has somebody who was removed be nobody: what only concerns them is deleted, and where they did something a
-// name that tells nothing stands in the place of theirs.
+// name that tells nothing stands in the place of theirs. They may have been added and removed more than once.
 func (s store) erasePerson(ctx context.Context, email string) (id uuid.UUID, err error) {
 	err = pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error {
-		var removed bool
-		if err := tx.QueryRow(ctx, "SELECT id, removed_at IS NOT NULL FROM people WHERE email = $1 FOR UPDATE", email).Scan(&id,
-			&removed); err != nil {
+		rows, err := tx.Query(ctx, "SELECT id, removed_at IS NULL FROM people WHERE email = $1 ORDER BY created_at, id FOR UPDATE", email)
+		if err != nil {
 			return err
 		}
-		if !removed {
+		var ids []uuid.UUID
+		var there, stays bool
+		if _, err := pgx.ForEachRow(rows, []any{&id, &there}, func() error {
+			ids, stays = append(ids, id), stays ||
+				there
+			return nil
+		}); err != nil {
+			return err
+		}
+		switch {
+		case len(ids) == 0:
+			return pgx.ErrNoRows
+		case stays:
 			return errThere
 		}
 		nobody := "erased-" + id.String()[:8]
 		for _, table := range []string{"sessions", "api_tokens", "known_browsers", "passkeys", "authenticators", "recovery_codes",
 			"set_up_links", "grants", "saved_queries", "favourites"} {
-			if _, err := tx.Exec(ctx, "DELETE FROM "+table+" WHERE person_id = $1", id); err != nil {
+			if _, err := tx.Exec(ctx, "DELETE FROM "+table+" WHERE person_id = ANY($1)", ids); err != nil {
 				return err
 			}
 		}
@@ -160,18 +171,18 @@ func (s store) erasePerson(ctx context.Context, email string) (id uuid.UUID, err
 			args  []any
 		}{
 			{"DELETE FROM sign_in_failures WHERE subject = $1", []any{email}},
-			{"UPDATE tool_sessions SET address = '', note = '' WHERE person_id = $1", []any{id}},
-			{"UPDATE people SET email = $2, name = 'Somebody erased', password_hash = NULL WHERE id = $1", []any{id, nobody}},
+			{"UPDATE tool_sessions SET address = '', note = '' WHERE person_id = ANY($1)", []any{ids}},
+			{"UPDATE people SET email = $2, name = 'Somebody erased', password_hash = NULL WHERE id = ANY($1)", []any{ids, nobody}},
 		} {
 			if _, err := tx.Exec(ctx, change.query, change.args...); err != nil {
 				return err
 			}
 		}
-		rows, err := tx.Query(ctx, mentions)
+		found, err := tx.Query(ctx, mentions)
 		if err != nil {
 			return err
 		}
-		all, err := pgx.CollectRows(rows, func(row pgx.CollectableRow) (at [2]string, err error) { return at, row.Scan(&at[0], &at[1]) })
+		all, err := pgx.CollectRows(found, func(row pgx.CollectableRow) (at [2]string, err error) { return at, row.Scan(&at[0], &at[1]) })
 		if err != nil {
 			return err
 		}
