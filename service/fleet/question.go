@@ -54,8 +54,9 @@ func (f *Service) Admit(ctx context.Context, id uuid.UUID, address string, p lin
 	switch likeness := device.Compare(k.hardware, hardware); {
 	case likeness == device.Different:
 		return "", f.strange(ctx, id, k, address, hostName, hardware)
-	case likeness == device.Unclear && device.Telling(k.hardware):
-		// It tells less than it did. A copy would do so, in order not to be told from the device.
+	case device.Telling(k.hardware) && (likeness == device.Unclear || !device.Telling(hardware)):
+		// It tells less than it did, perhaps of adapters alone, whose numbers any neighbour in the network knows. A copy would
+		// do so, in order not to be told from the device.
 		return "", f.strange(ctx, id, k, address, hostName, markedBy(p.Mark))
 	case (likeness == device.Same || len(k.hardware) == 0) && len(hardware) > 0 && !slices.Equal(k.hardware, hardware):
 		if err := f.store.setHardware(ctx, id, hardware); err != nil {
