@@ -9,7 +9,6 @@ import (
 	"slices"
 	"strings"
 	"testing"
-	"time"
 
 	"github.com/google/uuid"
 	"github.com/jackc/pgx/v5"
@@ -321,7 +320,7 @@ func fill(path string, id uuid.UUID) string {
 // call makes a request with an empty body, and returns its status at the first byte.
 func call(t *testing.T, w *world, method, path, token string) int {
 	t.Helper()
-	ctx, cancel := context.WithTimeout(t.Context(), 5*time.Second)
+	ctx, cancel := context.WithTimeout(t.Context(), soon)
 	defer cancel()
 	r, err := http.NewRequestWithContext(ctx, method, w.Service.URL+"/api/v1"+path, strings.NewReader("{}"))
 	if err != nil {

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"net/http"
 	"os"
+	"slices"
 	"strings"
 	"testing"
 
@@ -16,6 +17,7 @@ import (
 	"moorwatch.example/client"
 	"moorwatch.example/contract/api"
 	"moorwatch.example/contract/link"
+	"moorwatch.example/core/access"
 	"moorwatch.example/core/device"
 )
 
@@ -192,5 +194,37 @@ func TestQuestionsAreBounded(t *testing.T) {
 	if all := must(client.Result(w.owner.ListIdentityQuestionsWithResponse(t.Context(),
 		&api.ListIdentityQuestionsParams{Limit: &limit})))(t).Items; len(all) != 20 {
 		t.Errorf("%d questions are asked", len(all))
+	}
+}
+
+// A token of somebody who was removed, or may not enrol devices any more, lets no device in by itself: a computer of
+// theirs would receive what is done at the whole site, with its secrets.
+func TestDevicesByTokensOfTheRemovedWait(t *testing.T) {
+	t.Parallel()
+	w := begin(t, false)
+	m := w.mate(t, "alder@curlew-sedge.example", access.Technician, everywhere)
+	uses := 5
+	made := must(client.Made(m.AddEnrolmentTokenWithResponse(t.Context(),
+		api.NewEnrolmentToken{Organisation: organisation, Site: site, Uses: &uses, Approval: new(bool)})))(t)
+	waiting := func() (names []string) {
+		t.Helper()
+		kind := api.ListIdentityQuestionsParamsKindEnrolled
+		for _, q := range must(client.Result(w.owner.ListIdentityQuestionsWithResponse(t.Context(),
+			&api.ListIdentityQuestionsParams{Kind: &kind})))(t).Items {
+			names = append(names, q.HostName)
+		}
+		return names
+	}
+	w.enrolWith(t, "hay-desk-51", made.Secret)
+	if len(waiting()) != 0 {
+		t.Fatalf("%q wait, and their technician is there", waiting())
+	}
+	check(client.Done(w.owner.RemovePersonWithResponse(t.Context(), m.id)))(t)
+	dir, _ := w.enrolWith(t, "hay-desk-52", made.Secret)
+	if got := waiting(); !slices.Equal(got, []string{"hay-desk-52"}) {
+		t.Errorf("%q wait", got)
+	}
+	if _, err := must(identity.Load(dir))(t).Dialer().Dial(t.Context()); refusalOf(err) == nil {
+		t.Errorf("a device that nobody let in is answered with %v", err)
 	}
 }

@@ -295,7 +295,7 @@ func TestConsoleCommandAndShell(t *testing.T) {
 		if now != "" && now != size {
 			break
 		}
-		if time.Since(began) > 10*time.Second {
+		if time.Since(began) > soon {
 			p.fail(fmt.Errorf("the shell's size stays %s in a smaller window", size))
 		}
 	}
@@ -355,7 +355,7 @@ func TestConsoleWithManyDevices(t *testing.T) {
 	p.typed("many-09999")
 	p.sees("main", "1 of 10000 devices")
 	t.Logf("searched in %s", time.Since(began).Round(time.Millisecond))
-	if took := time.Since(began); took > 5*time.Second {
+	if took := time.Since(began); took > 20*time.Second {
 		t.Errorf("the search took %s", took)
 	}
 }

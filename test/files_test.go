@@ -361,7 +361,7 @@ func TestFollowAFile(t *testing.T) {
 	d := w.machine(t, "van-board")
 	path := filepath.Join(t.TempDir(), "log")
 	os.WriteFile(path, []byte("one\ntwo err\nthree err\n"), 0o644)
-	ctx, cancel := context.WithTimeout(t.Context(), 20*time.Second)
+	ctx, cancel := context.WithTimeout(t.Context(), soon)
 	defer cancel()
 	var all []string
 	step := 0

@@ -78,7 +78,7 @@ func withMail(t *testing.T) (*world, *mail.Sink) {
 // mailed waits until the sink has taken so many mails.
 func mailed(t *testing.T, sink *mail.Sink, n int) []mail.Message {
 	t.Helper()
-	limit := time.After(20 * time.Second)
+	limit := time.After(soon)
 	for {
 		taken, more := sink.Taken()
 		if len(taken) >= n {

@@ -249,7 +249,7 @@ func TestRestartingStep(t *testing.T) {
 	j := w.job(t, api.NewJob{Package: &p.ID, Devices: &[]uuid.UUID{id}, Limits: &job.Limits{WaitHours: 1}})
 	select {
 	case <-away:
-	case <-time.After(20 * time.Second):
+	case <-time.After(soon):
 		t.Fatal("the device was not restarted")
 	}
 	// An agent that ends before the device is down is not taken for the restart.

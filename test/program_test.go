@@ -263,7 +263,7 @@ func TestDemo(t *testing.T) {
 	}
 	c := must(client.New(client.Options{URL: first.URL, Token: first.Token}))(t)
 	n, local := 0, false
-	for began := time.Now(); (n < 115 || !local) && time.Since(began) < 10*time.Second; wait.Pause(t, 100*time.Millisecond) {
+	for began := time.Now(); (n < 115 || !local) && time.Since(began) < soon; wait.Pause(t, 100*time.Millisecond) {
 		n, local = 0, false
 		for d, err := range c.Devices(t.Context(), "online") {
 			if err != nil {

@@ -74,7 +74,7 @@ func virtualMachine(t *testing.T, secret string) *virtual {
 			t.Logf("qemu: %s", out.String())
 		}
 	})
-	for deadline := time.Now().Add(15 * time.Second); ; {
+	for deadline := time.Now().Add(soon); ; {
 		c, err := net.Dial("tcp", v.address)
 		if err == nil {
 			c.Close()
@@ -93,7 +93,7 @@ func (v *virtual) shows(t *testing.T) *screen.Picture {
 	c := must(net.Dial("unix", v.monitor))(t)
 	defer c.Close()
 	path := filepath.Join(filepath.Dir(v.monitor), "picture.ppm")
-	c.SetDeadline(time.Now().Add(10 * time.Second))
+	c.SetDeadline(time.Now().Add(soon))
 	in := bufio.NewReader(c)
 	prompt := func() { // the monitor is ready for the next order
 		for said := ""; !strings.HasSuffix(said, "(qemu) "); {

@@ -12,7 +12,6 @@ import (
 	"slices"
 	"strings"
 	"testing"
-	"time"
 
 	"github.com/jackc/pgx/v5"
 
@@ -61,7 +60,7 @@ func (w *world) view(t *testing.T, c *client.Client, d *running, o client.Screen
 // until looks on until something holds.
 func (v *viewer) until(t *testing.T, what string, holds func() bool) {
 	t.Helper()
-	ctx, cancel := context.WithTimeout(t.Context(), 20*time.Second)
+	ctx, cancel := context.WithTimeout(t.Context(), soon)
 	defer cancel()
 	for !holds() {
 		e, err := v.Next(ctx)

@@ -10,7 +10,6 @@ import (
 	"regexp"
 	"strings"
 	"testing"
-	"time"
 
 	"github.com/coder/websocket"
 	"github.com/google/uuid"
@@ -184,7 +183,7 @@ func (s *shell) typed(text string) {
 
 func (s *shell) read() (websocket.MessageType, []byte) {
 	s.t.Helper()
-	ctx, cancel := context.WithTimeout(s.t.Context(), 20*time.Second)
+	ctx, cancel := context.WithTimeout(s.t.Context(), soon)
 	defer cancel()
 	kind, data, err := s.c.Read(ctx)
 	if err != nil {

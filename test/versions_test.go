@@ -254,7 +254,7 @@ func TestOldService(t *testing.T) {
 		case seq = <-reported:
 		case err := <-ended:
 			t.Fatal(err)
-		case <-time.After(20 * time.Second):
+		case <-time.After(soon):
 			t.Fatalf("after report %d there is no other", seq)
 		}
 	}

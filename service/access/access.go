@@ -57,6 +57,7 @@ func New(base part.Base, log *Log, scopes Scopes, address string, poster post.Po
 	a.bus.DeviceMoved.Subscribe(func(ctx context.Context, _ uuid.UUID) { a.changed(ctx, bus.RightsChanged{}) })
 	a.bus.ScopeUser.Subscribe(a.scopeInUse)
 	a.bus.RoleHolder.Subscribe(a.holderAt)
+	a.bus.PersonMay.Subscribe(a.personMay)
 	return a
 }
 

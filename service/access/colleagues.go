@@ -9,6 +9,8 @@ import (
 
 	"moorwatch.example/contract/api"
 	"moorwatch.example/core/access"
+	"moorwatch.example/core/health"
+	"moorwatch.example/service/bus"
 	"moorwatch.example/service/db"
 	"moorwatch.example/service/front"
 )
@@ -76,4 +78,10 @@ func (a *Service) RightsOf(ctx context.Context, person uuid.UUID) (access.Rights
 		return nil, nil
 	}
 	return p.Rights, err
+}
+
+// personMay tells whether somebody may do something at a place.
+func (a *Service) personMay(ctx context.Context, asked bus.PersonMay) (bool, error) {
+	rights, err := a.RightsOf(ctx, asked.Person)
+	return rights.May(asked.Permission, &health.Place{Site: asked.Site, Organisation: asked.Organisation}), err
 }

@@ -10,6 +10,7 @@ import (
 	"github.com/google/uuid"
 	"github.com/jackc/pgx/v5"
 
+	"moorwatch.example/core/access"
 	"moorwatch.example/core/health"
 )
 
@@ -39,6 +40,8 @@ type Bus struct {
 
 	// ScopeUser asks what is set for a scope, such as a group, and names one of several; "" where nothing is.
 	ScopeUser Question[health.Scope, string]
+	// PersonMay asks whether somebody may do something at a place; false where they may not, or are not there.
+	PersonMay Question[PersonMay, bool]
 	// RoleHolder asks who holds a role at a scope, and names one of several; "" where nobody does.
 	RoleHolder Question[health.Scope, string]
 }
@@ -60,6 +63,13 @@ type RunEnded struct {
 type RightsChanged struct {
 	Person  uuid.UUID // whose they are; zero where it may concern anybody
 	Revoked bool      // whatever was issued to the person holds no longer, whatever they may do
+}
+
+// PersonMay is what somebody may do or not.
+type PersonMay struct {
+	Person             uuid.UUID
+	Permission         access.Permission
+	Site, Organisation string // ids of the place
 }
 
 // DeviceRetiring is a device that is being retired.

@@ -62,7 +62,8 @@ func (f *Service) AddEnrolmentToken(c *gin.Context) {
 			approval = *in.Approval
 		}
 		x.Detail = in.Organisation + ", " + in.Site
-		out.Token, err = f.store.addToken(ctx, access.HashSecret(out.Secret), site, uses, approval, expires, front.CallerOf(c).Email)
+		out.Token, err = f.store.addToken(ctx, access.HashSecret(out.Secret), site, uses, approval, expires,
+			maker{front.CallerOf(c).ID, front.CallerOf(c).Email})
 		return out, err
 	})
 }

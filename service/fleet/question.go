@@ -124,8 +124,14 @@ func (f *Service) strange(ctx context.Context, id uuid.UUID, k known, address, h
 		if err != nil {
 			return err
 		}
-		if _, err := f.store.addToken(ctx, access.HashSecret(secret), k.site, 1, false, time.Now().Add(anewWithin), k.name); err != nil {
+		given, err := f.store.enrolAnew(ctx, a.id, access.HashSecret(secret), k.site, time.Now().Add(anewWithin), k.name)
+		if err != nil {
 			return busyStore(err)
+		}
+		if !given {
+			f.judgeAgain(ctx, id)
+			return &link.Refusal{Status: http.StatusTooEarly,
+				Reason: "this computer was enrolled anew already: a technician is asked whether it is once more"}
 		}
 		entry.Action, entry.Result, entry.Detail = "device.enrol-anew", "told", "a copy becomes a device of its own"
 		if err := f.audit.Record(ctx, entry); err != nil {

@@ -72,6 +72,36 @@ func (s store) ask(ctx context.Context, kind string, id uuid.UUID, older *uuid.U
 	return a, err
 }
 
+// enrolAnew gives a copy a token of one use, in place of one that it did not use. Where it used one, somebody is asked
+// anew and none is given: or whoever has a device's key would enrol as many as they like.
+func (s store) enrolAnew(ctx context.Context, question uuid.UUID, hash []byte, site uuid.UUID, expires time.Time, name string) (given bool,
+	err error) {
+	err = pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error {
+		var before *uuid.UUID
+		var used bool
+		if err := tx.QueryRow(ctx,
+			`SELECT q.anew_token, coalesce((SELECT t.used > 0 FROM enrolment_tokens t WHERE t.id = q.anew_token), false)
+			FROM identity_questions q WHERE q.id = $1 FOR UPDATE`, question).Scan(&before, &used); err != nil {
+			return err
+		}
+		if used {
+			_, err := tx.Exec(ctx, "UPDATE identity_questions SET same = NULL, answered_at = NULL, anew_token = NULL WHERE id = $1",
+				question)
+			return err
+		}
+		given = true
+		if _, err := tx.Exec(ctx, "UPDATE enrolment_tokens SET revoked_at = now() WHERE id = $1 AND revoked_at IS NULL",
+			before); err != nil {
+			return err
+		}
+		_, err := tx.Exec(ctx, `WITH t AS (INSERT INTO enrolment_tokens (hash, site_id, uses, expires_at, created_at, created_by)
+			VALUES ($2, $3, 1, $4, clock_timestamp(), $5) RETURNING id)
+			UPDATE identity_questions SET anew_token = (SELECT id FROM t) WHERE id = $1`, question, hash, site, expires, name)
+		return err
+	})
+	return given, err
+}
+
 // older finds the device of an organisation that was on some hardware before a new one, and is not connected.
 func (s store) older(ctx context.Context, id uuid.UUID, hardware []string) (uuid.UUID, error) {
 	rows, err := s.pool.Query(ctx, `SELECT d.id, d.hardware FROM devices d JOIN sites s ON s.id = d.site_id

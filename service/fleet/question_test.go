@@ -114,9 +114,13 @@ func TestACopyBecomesADeviceOfItsOwn(t *testing.T) {
 	w.shows(id, desk, "")
 	w.shows(id, laptop, "")
 	w.settle(id, false)
+	_, lost := w.shows(id, laptop, "")
 	_, refused := w.shows(id, laptop, "")
 	if refused == nil || refused.Status != http.StatusMisdirectedRequest || refused.Anew == "" {
 		t.Fatalf("a copy is told %v", refused)
+	}
+	if _, err := w.store.enrol(t.Context(), access.HashSecret(lost.Anew), uuid.New(), "egret", key(t)); !errors.Is(err, errRevoked) {
+		t.Errorf("a copy has two tokens at once: %v", err)
 	}
 	for i := range 2 {
 		e, err := w.store.enrol(t.Context(), access.HashSecret(refused.Anew), uuid.New(), "egret", key(t))
@@ -129,6 +133,19 @@ func TestACopyBecomesADeviceOfItsOwn(t *testing.T) {
 	}
 	if len(w.questionsOf(id)) != 0 {
 		t.Error("it is asked again")
+	}
+	// Whoever has the key enrols no second device by that answer: somebody is asked anew.
+	for range 3 {
+		if _, again := w.shows(id, laptop, ""); again == nil || again.Anew != "" || again.Status != http.StatusTooEarly {
+			t.Fatalf("a copy that was enrolled anew is told %+v", again)
+		}
+	}
+	if len(w.questionsOf(id)) != 1 {
+		t.Error("nobody is asked about a copy that was enrolled anew and came again")
+	}
+	w.settle(id, false)
+	if _, again := w.shows(id, laptop, ""); again == nil || again.Anew == "" {
+		t.Errorf("after another answer it is told %+v", again)
 	}
 }
 
@@ -285,7 +302,7 @@ func TestADeviceThatReturns(t *testing.T) {
 func TestDevicesThatWait(t *testing.T) {
 	w := begin(t)
 	hash := access.HashSecret(uuid.NewString())
-	if _, err := w.store.addToken(t.Context(), hash, w.site, 5, true, time.Now().Add(time.Hour), "wren"); err != nil {
+	if _, err := w.store.addToken(t.Context(), hash, w.site, 5, true, time.Now().Add(time.Hour), maker{name: "wren"}); err != nil {
 		t.Fatal(err)
 	}
 	var ids []uuid.UUID

@@ -76,7 +76,7 @@ func begin(t *testing.T) *world {
 func (w *world) token(site uuid.UUID, uses int, expires time.Duration) (hash []byte, t api.EnrolmentToken) {
 	w.t.Helper()
 	hash = access.HashSecret(uuid.NewString())
-	t, err := w.store.addToken(w.t.Context(), hash, site, uses, false, time.Now().Add(expires), "wren")
+	t, err := w.store.addToken(w.t.Context(), hash, site, uses, false, time.Now().Add(expires), maker{name: "wren"})
 	if err != nil {
 		w.t.Fatal(err)
 	}
@@ -95,6 +95,44 @@ func (w *world) device(name string) uuid.UUID {
 		w.t.Fatal(err)
 	}
 	return e.Device
+}
+
+// A token of somebody who may not enrol devices any more lets none in without being asked.
+func TestTokensOfTheRemoved(t *testing.T) {
+	w := begin(t)
+	wren, may := uuid.New(), true
+	w.hub.PersonMay.Subscribe(func(_ context.Context, asked bus.PersonMay) (bool, error) {
+		return may && asked.Person == wren && asked.Permission == access.FleetEnrol && asked.Site == w.site.String() &&
+			asked.Organisation != "", nil
+	})
+	add := func(by maker) (hash []byte) {
+		t.Helper()
+		hash = access.HashSecret(uuid.NewString())
+		if _, err := w.store.addToken(t.Context(), hash, w.site, 10, false, time.Now().Add(time.Hour), by); err != nil {
+			t.Fatal(err)
+		}
+		return hash
+	}
+	waits := func(hash []byte) bool {
+		t.Helper()
+		e, err := w.store.enrol(t.Context(), hash, uuid.New(), "heron", key(t))
+		if err != nil {
+			t.Fatal(err)
+		}
+		known, err := w.store.known(t.Context(), e.Device)
+		if err != nil || e.Waiting == nil || *e.Waiting != known.waiting {
+			t.Fatalf("told that it waits: %v; %v", e.Waiting, err)
+		}
+		return known.waiting
+	}
+	of, service := add(maker{wren, "wren"}), add(maker{name: "heron"})
+	if waits(of) || waits(service) || !waits(add(maker{uuid.New(), "robin"})) {
+		t.Error("a device waits though the token's maker may enrol it, or does not though they may not")
+	}
+	may = false
+	if !waits(of) || waits(service) {
+		t.Error("a device is let in by a token of somebody who was removed, or waits though the service asked for it")
+	}
 }
 
 func key(t *testing.T) []byte {

@@ -12,6 +12,7 @@ import (
 	"github.com/jackc/pgx/v5/pgxpool"
 
 	"moorwatch.example/contract/api"
+	"moorwatch.example/core/access"
 	"moorwatch.example/core/device"
 	"moorwatch.example/core/health"
 	"moorwatch.example/service/bus"
@@ -236,12 +237,19 @@ func (s store) tokens(ctx context.Context, view []uuid.UUID, before time.Time, l
 	return pgx.CollectRows(rows, scanToken)
 }
 
+// maker is who makes an enrolment token: a person, or the service where person is uuid.Nil.
+type maker struct {
+	person uuid.UUID
+	name   string
+}
+
 func (s store) addToken(ctx context.Context, hash []byte, site uuid.UUID, uses int, approval bool, expires time.Time,
-	by string) (t api.EnrolmentToken, err error) {
+	by maker) (t api.EnrolmentToken, err error) {
 	rows, err := s.pool.Query(ctx, `WITH t AS (INSERT INTO enrolment_tokens (hash, site_id, uses, approval, expires_at, created_at,
-		created_by)
-		VALUES ($1, $2, $3, $6, $4, clock_timestamp(), $5) RETURNING *)
-		SELECT `+tokenColumns+" FROM t JOIN sites s ON s.id = t.site_id JOIN organisations o ON o.id = s.organisation_id", hash, site, uses, expires, by, approval)
+		created_by, person_id)
+		VALUES ($1, $2, $3, $6, $4, clock_timestamp(), $5, nullif($7, '00000000-0000-0000-0000-000000000000'::uuid)) RETURNING *)
+		SELECT `+tokenColumns+" FROM t JOIN sites s ON s.id = t.site_id JOIN organisations o ON o.id = s.organisation_id", hash, site,
+		uses, expires, by.name, approval, by.person)
 	if err != nil {
 		return t, err
 	}
@@ -262,9 +270,30 @@ var (
 	errUsedUp  = errors.New("it was used as often as it allows")
 )
 
-// enrol spends one use of a token and adds the device, both or neither.
+// orphaned tells whether whoever made a token may not enrol devices at its site any more.
+func (s store) orphaned(ctx context.Context, hash []byte) (bool, error) {
+	asked := bus.PersonMay{Permission: access.FleetEnrol}
+	err := s.pool.QueryRow(ctx, `SELECT t.person_id, s.id::text, s.organisation_id::text FROM enrolment_tokens t
+		JOIN sites s ON s.id = t.site_id WHERE t.hash = $1 AND t.person_id IS NOT NULL`, hash).Scan(&asked.Person, &asked.Site,
+		&asked.Organisation)
+	if errors.Is(err, pgx.ErrNoRows) { // the service made it, or there is no such token
+		return false, nil
+	}
+	if err != nil {
+		return false, err
+	}
+	may, err := s.bus.PersonMay.Ask(ctx, asked)
+	return !may, err
+}
+
+// enrol spends one use of a token and adds the device, both or neither. The device waits to be let in where the token
+// says so, or where its maker may not enrol devices any more.
 func (s store) enrol(ctx context.Context, hash []byte, id uuid.UUID, name string, key []byte) (e api.Enrolled, err error) {
 	e.Device, e.Name = id, name
+	orphaned, err := s.orphaned(ctx, hash)
+	if err != nil {
+		return e, err
+	}
 	err = pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error {
 		var site uuid.UUID
 		var uses, used int
@@ -288,6 +317,7 @@ func (s store) enrol(ctx context.Context, hash []byte, id uuid.UUID, name string
 		if _, err := tx.Exec(ctx, "UPDATE enrolment_tokens SET used = used + 1 WHERE hash = $1", hash); err != nil {
 			return err
 		}
+		waiting = waiting || orphaned
 		_, err = tx.Exec(ctx, "INSERT INTO devices (id, site_id, name, public_key, enrolled_at, presence_since, waiting) VALUES ($1, "+
 			"$2, $3, $4, now(), now(), $5)",
 			id, site, name, key, waiting)

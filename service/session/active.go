@@ -307,7 +307,7 @@ func (s *Service) giveBack(all []tally) {
 	defer s.active.mu.Unlock()
 	byID := map[uuid.UUID]*activeSession{}
 	for _, v := range s.active.open {
-		byID[v.tally.id] = v
+		byID[v.row.ID] = v
 	}
 	for _, t := range all {
 		if v := byID[t.id]; v != nil {

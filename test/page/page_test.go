@@ -31,6 +31,7 @@ var parts = map[string]string{
 	"readings":  "vitals/readings",
 	"rows":      "fleet/rows",
 	"setting":   "health/setting",
+	"stream":    "api/stream",
 	"time":      "parts/time",
 	"touch":     "screen/touch",
 	"transfers": "files/transfers",
