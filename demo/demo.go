@@ -101,6 +101,10 @@ func lock(dir string) (func(), error) {
 // Run runs the demo until ctx ends, and stops everything that it started.
 func Run(ctx context.Context, o Options) error {
 	began := time.Now()
+	var err error
+	if o.Dir, err = filepath.Abs(o.Dir); err != nil { // devices open their files from the top
+		return err
+	}
 	unlock, err := lock(o.Dir)
 	if err != nil {
 		return err

@@ -21,6 +21,7 @@ import (
 
 	"moorwatch.example/client"
 	"moorwatch.example/contract/api"
+	"moorwatch.example/contract/link"
 	"moorwatch.example/demo"
 	"moorwatch.example/test/wait"
 )
@@ -223,10 +224,10 @@ func TestDemo(t *testing.T) {
 	bin := must(programs())(t)
 	dir := filepath.Join(scratch, "demo")
 	_, port, _ := strings.Cut(freeAddress(t), ":")
-	env := append(os.Environ(), "DEMO_DIR="+dir, "DEMO_PORT="+port)
+	env := append(os.Environ(), "DEMO_DIR="+filepath.Base(dir), "DEMO_PORT="+port) // below the present folder, as make demo has it
 	start := func() (*exec.Cmd, demo.Access) {
 		cmd := exec.Command(filepath.Join(bin, "moorwatch"), "demo")
-		cmd.Env = env
+		cmd.Env, cmd.Dir = env, scratch
 		out := must(cmd.StdoutPipe())(t)
 		if err := cmd.Start(); err != nil {
 			t.Fatal(err)
@@ -277,6 +278,13 @@ func TestDemo(t *testing.T) {
 		t.Errorf("%d devices are online; this machine among them: %t", n, local)
 	}
 	records := must(c.Find(t.Context(), "sal-records"))(t)
+	listed := 0
+	if err := c.Walk(t.Context(), records.ID, "/var/log", false, func(b link.FileBatch) error {
+		listed += len(b.Entries)
+		return nil
+	}); err != nil || listed == 0 {
+		t.Errorf("%d files of a sample device are listed, %v", listed, err)
+	}
 	history := must(client.Result(c.GetReadingsWithResponse(t.Context(), records.ID, nil)))(t)
 	if len(history.At) < 250 {
 		t.Error("there is no history of the day before")
@@ -288,7 +296,7 @@ func TestDemo(t *testing.T) {
 	}
 	tellsItsStories(t, c, dir)
 	second := exec.Command(filepath.Join(bin, "moorwatch"), "demo")
-	second.Env = env
+	second.Env, second.Dir = env, scratch
 	if _, errs, exit := ran(t, second); exit != 1 || !strings.Contains(errs, "a demo is running in") {
 		t.Errorf("a second demo beside the first: %d %s", exit, errs)
 	}

@@ -82,7 +82,7 @@ func Run(ctx context.Context, p Plan, start <-chan struct{}, tell func(Event)) e
 					return
 				}
 			}
-			d.Dir = filepath.Join(dir, "disk")
+			d.Dir = dir + ".disk" // beside the agent's folder, which is closed to every tool
 			gone := make(chan bool, 1)
 			d.Away = func(off bool) {
 				select {
