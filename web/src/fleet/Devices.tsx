@@ -33,12 +33,12 @@ export function Devices() {
 	const online = rows.filter((d) => d.online).length;
 	return (
 		<div className="flex h-full flex-col">
-			<div className="flex items-center gap-3 px-5 pt-4 pb-3">
+			<div className="flex flex-wrap items-center gap-3 px-5 pt-4 pb-3">
 				<h1 className="text-xl font-semibold">Devices</h1>
 				<TextField
 					label="Search devices"
 					hidden
-					className="max-w-xs"
+					className="min-w-40 max-w-xs"
 					type="search"
 					placeholder="Name, address, person or serial"
 					value={typed}
