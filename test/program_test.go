@@ -278,13 +278,6 @@ func TestDemo(t *testing.T) {
 		t.Errorf("%d devices are online; this machine among them: %t", n, local)
 	}
 	records := must(c.Find(t.Context(), "sal-records"))(t)
-	listed := 0
-	if err := c.Walk(t.Context(), records.ID, "/var/log", false, func(b link.FileBatch) error {
-		listed += len(b.Entries)
-		return nil
-	}); err != nil || listed == 0 {
-		t.Errorf("%d files of a sample device are listed, %v", listed, err)
-	}
 	history := must(client.Result(c.GetReadingsWithResponse(t.Context(), records.ID, nil)))(t)
 	if len(history.At) < 250 {
 		t.Error("there is no history of the day before")
@@ -295,6 +288,13 @@ func TestDemo(t *testing.T) {
 		answer.Body.Close()
 	}
 	tellsItsStories(t, c, dir)
+	listed := 0
+	if err := c.Walk(t.Context(), records.ID, "/var/log", false, func(b link.FileBatch) error {
+		listed += len(b.Entries)
+		return nil
+	}); err != nil || listed == 0 {
+		t.Errorf("%d files of a sample device are listed, %v", listed, err)
+	}
 	second := exec.Command(filepath.Join(bin, "moorwatch"), "demo")
 	second.Env, second.Dir = env, scratch
 	if _, errs, exit := ran(t, second); exit != 1 || !strings.Contains(errs, "a demo is running in") {
@@ -307,7 +307,7 @@ func TestDemo(t *testing.T) {
 	}
 	stop(cmd)
 	reset := exec.Command(filepath.Join(bin, "moorwatch"), "demo", "--reset")
-	reset.Env = env
+	reset.Env, reset.Dir = env, scratch
 	if _, errs, exit := ran(t, reset); exit != 0 {
 		t.Error(errs)
 	}
