@@ -57,7 +57,7 @@ test: ## install what is missing, then lint and run every test
 	@# it packs programs, which the race detector makes five times slower
 	go test -timeout 10m ./tools/release
 	@# they wait more than they compute
-	go test -timeout 40m -parallel 4 ./test
+	go test -timeout 40m -parallel 3 ./test
 
 quick: web/dist/index.html ## the tests that need no service and no race detector
 	go test -short $$(go list ./... | grep -vE '/(test|bench|lab)$$')

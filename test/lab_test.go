@@ -23,31 +23,27 @@ import (
 	"moorwatch.example/lab"
 )
 
-// step is one of several tests that run one after another.
-type step struct {
-	name string
-	test func(t *testing.T)
-}
-
-func inTurn(t *testing.T, steps ...step) {
-	t.Parallel()
-	for _, one := range steps {
-		t.Run(one.name, one.test)
-	}
-}
-
 // TestMachines are the tests of whole machines, one after another: those of several share what the kernel gives
 // one user, such as inotify(7) instances, of which each systemd takes some; and while they wait for each
 // other nothing else could be tested.
 func TestMachines(t *testing.T) {
-	inTurn(t, step{"WaysToInstall", testWaysToInstall}, step{"OtherInits", testOtherInits}, step{"ABootedMachine", testABootedMachine},
-		step{"ServiceInItsUnit", testServiceInItsUnit}, step{"Lab", testLab}, step{"LabBadDays", testLabBadDays})
-}
-
-// TestWindows are the tests under Wine, of which each takes a processor for itself at times.
-func TestWindows(t *testing.T) {
-	inTurn(t, step{"Rooms", testWindowsRooms}, step{"Agent", testWindowsAgent}, step{"Installer", testWindowsInstaller},
-		step{"Screen", testWindowsScreen})
+	t.Parallel()
+	for _, one := range []struct {
+		name string
+		test func(t *testing.T)
+	}{
+		{"WaysToInstall", testWaysToInstall},
+		{"OtherInits", testOtherInits},
+		{"ABootedMachine", testABootedMachine}, {"ServiceInItsUnit", testServiceInItsUnit},
+		{"Lab", testLab},
+		{"LabBadDays", testLabBadDays},
+		{"WindowsRooms", testWindowsRooms},
+		{"WindowsAgent", testWindowsAgent},
+		{"WindowsInstaller", testWindowsInstaller},
+		{"WindowsScreen", testWindowsScreen},
+	} {
+		t.Run(one.name, one.test)
+	}
 }
 
 // machines starts a lab with real machines, and waits until all are connected.

@@ -125,7 +125,7 @@ type control struct{}
 func (control) name() string { return "the service control manager" }
 
 // settleWithin is how long a service has to be there, or gone.
-const settleWithin = 30 * time.Second
+const settleWithin = 90 * time.Second
 
 func (control) add(ctx context.Context, p Place) error {
 	m, err := mgr.Connect()
