@@ -94,9 +94,11 @@ func (s store) enrolAnew(ctx context.Context, question uuid.UUID, hash []byte, s
 			before); err != nil {
 			return err
 		}
-		_, err := tx.Exec(ctx, `WITH t AS (INSERT INTO enrolment_tokens (hash, site_id, uses, expires_at, created_at, created_by)
-			VALUES ($2, $3, 1, $4, clock_timestamp(), $5) RETURNING id)
-			UPDATE identity_questions SET anew_token = (SELECT id FROM t) WHERE id = $1`, question, hash, site, expires, name)
+		t, err := addToken(ctx, tx, hash, site, 1, false, expires, maker{name: name})
+		if err != nil {
+			return err
+		}
+		_, err = tx.Exec(ctx, "UPDATE identity_questions SET anew_token = $2 WHERE id = $1", question, t.ID)
 		return err
 	})
 	return given, err

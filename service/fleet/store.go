@@ -245,7 +245,16 @@ type maker struct {
 
 func (s store) addToken(ctx context.Context, hash []byte, site uuid.UUID, uses int, approval bool, expires time.Time,
 	by maker) (t api.EnrolmentToken, err error) {
-	rows, err := s.pool.Query(ctx, `WITH t AS (INSERT INTO enrolment_tokens (hash, site_id, uses, approval, expires_at, created_at,
+	err = pgx.BeginFunc(ctx, s.pool, func(tx pgx.Tx) error {
+		t, err = addToken(ctx, tx, hash, site, uses, approval, expires, by)
+		return err
+	})
+	return t, err
+}
+
+func addToken(ctx context.Context, tx pgx.Tx, hash []byte, site uuid.UUID, uses int, approval bool, expires time.Time,
+	by maker) (t api.EnrolmentToken, err error) {
+	rows, err := tx.Query(ctx, `WITH t AS (INSERT INTO enrolment_tokens (hash, site_id, uses, approval, expires_at, created_at,
 		created_by, person_id)
 		VALUES ($1, $2, $3, $6, $4, clock_timestamp(), $5, nullif($7, '00000000-0000-0000-0000-000000000000'::uuid)) RETURNING *)
 		SELECT `+tokenColumns+" FROM t JOIN sites s ON s.id = t.site_id JOIN organisations o ON o.id = s.organisation_id", hash, site,

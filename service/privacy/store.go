@@ -147,8 +147,8 @@ func (s store) erasePerson(ctx context.Context, email string) (id uuid.UUID, err
 		var ids []uuid.UUID
 		var there, stays bool
 		if _, err := pgx.ForEachRow(rows, []any{&id, &there}, func() error {
-			ids, stays = append(ids, id), stays ||
-				there
+			ids = append(ids, id)
+			stays = stays || there
 			return nil
 		}); err != nil {
 			return err
