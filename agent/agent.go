@@ -95,11 +95,13 @@ func (a *Agent) live(ctx context.Context) error {
 	ctx, end := context.WithCancel(ctx)
 	var working sync.WaitGroup
 	defer working.Wait() // nothing is written to the folder any more
+	defer func() {
+		if a.runs != nil {
+			a.runs.Close()
+		}
+	}()
 	defer end()
 	h, err := a.open(ctx)
-	if a.runs != nil {
-		working.Go(a.runs.Wait)
-	}
 	if err != nil {
 		return err
 	}

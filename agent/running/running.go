@@ -58,10 +58,11 @@ type Runs struct {
 	turn     chan struct{}
 	ended    chan struct{} // a result waits; has room for one
 
-	working sync.WaitGroup
+	working sync.WaitGroup // runs, and orders that are taken
 
-	mu    sync.Mutex
-	going map[string]context.CancelCauseFunc
+	mu     sync.Mutex
+	going  map[string]context.CancelCauseFunc
+	closed bool
 }
 
 // errCancelled is the cause by which a run ends that is cancelled.
@@ -105,6 +106,11 @@ func (r *Runs) Serve(w http.ResponseWriter, q *http.Request) {
 	if o.Shut = (time.Time{}); o.Window > 0 {
 		o.Shut = time.Now().Add(time.Duration(o.Window) * time.Second)
 	}
+	if !r.enter() {
+		http.Error(w, "the agent is ending", http.StatusServiceUnavailable)
+		return
+	}
+	defer r.working.Done()
 	status, known := r.journal.Status(o.ID)
 	if !known && o.Journal == r.journal.ID() {
 		switch err := r.journal.Begin(o, time.Now()); {
@@ -379,5 +385,21 @@ func (r *Runs) Tell(ctx context.Context, service calls.Service) {
 	}
 }
 
-// Wait waits until all runs have ended, which they do when their context ends.
-func (r *Runs) Wait() { r.working.Wait() }
+// enter counts one who works on the journal, unless it is closed.
+func (r *Runs) enter() bool {
+	r.mu.Lock()
+	defer r.mu.Unlock()
+	if !r.closed {
+		r.working.Add(1)
+	}
+	return !r.closed
+}
+
+// Close takes no more orders, and waits until all runs have ended, which they do when their context ends: then the
+// journal is nobody's any more.
+func (r *Runs) Close() {
+	r.mu.Lock()
+	r.closed = true
+	r.mu.Unlock()
+	r.working.Wait()
+}

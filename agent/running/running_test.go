@@ -70,7 +70,7 @@ func (d *device) restart() {
 	if err != nil {
 		d.t.Fatal(err)
 	}
-	d.Runs, d.stop = r, func() { cancel(); r.Wait() }
+	d.Runs, d.stop = r, func() { cancel(); r.Close() }
 	d.t.Cleanup(d.stop)
 }
 

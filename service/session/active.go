@@ -103,6 +103,12 @@ func (s *Service) open(c *gin.Context, id uuid.UUID, tool, desktop string) (d ap
 func (s *Service) enterAt(c *gin.Context, d api.Device, tool, desktop, reason string) (*activeSession, error) {
 	caller := front.CallerOf(c)
 	key := sessionKey{caller.ID, d.ID, caller.Via, tool, desktop}
+	if tool == "screen" && !s.active.isOpen(key) { // whom to ask, and whom to show, is one and the same
+		var err error
+		if key.desktop, err = s.desktop(c.Request.Context(), d, desktop); err != nil {
+			return nil, err
+		}
+	}
 	s.active.mu.Lock()
 	v := s.active.open[key]
 	mine := v == nil
@@ -133,6 +139,13 @@ func (s *Service) enterAt(c *gin.Context, d api.Device, tool, desktop, reason st
 		return nil, v.err
 	}
 	return v, nil
+}
+
+// isOpen tells whether there is a session.
+func (s *activeSessions) isOpen(key sessionKey) bool {
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	return s.open[key] != nil
 }
 
 // drop forgets a session.

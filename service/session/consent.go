@@ -42,8 +42,8 @@ func (s *Service) refresh(ctx context.Context) error {
 	return err
 }
 
-// presentWithin is how long a device has to tell who is signed in: longer than one that is busy takes, as a session
-// is refused where it is not known whether somebody could be asked.
+// presentWithin is how long a device has to tell who is signed in, or which desktops it has: longer than one that is
+// busy takes, as a session is refused where it is not known whether somebody could be asked.
 const presentWithin = 15 * time.Second
 
 // present finds out who could be told or asked at a device.

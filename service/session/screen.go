@@ -18,6 +18,7 @@ import (
 	"moorwatch.example/contract/api"
 	"moorwatch.example/contract/link"
 	"moorwatch.example/core/access"
+	"moorwatch.example/core/device"
 	"moorwatch.example/service/front"
 	"moorwatch.example/service/hub"
 )
@@ -37,15 +38,13 @@ func (s *Service) OpenScreen(c *gin.Context, id api.ID, in api.OpenScreenParams)
 			return nil
 		}
 		defer v.leave()
+		desktop = v.key.desktop
 		ctx, end := context.WithCancelCause(c.Request.Context())
 		cancel := func() { end(nil) }
 		defer cancel()
 		control := front.May(c, access.Of("screen", access.Act))
 		query := url.Values{"name": {front.CallerOf(c).Name}, "control": {strconv.FormatBool(control)},
-			"clipboard": {strconv.FormatBool(control)}}
-		if desktop != "" {
-			query.Set("desktop", desktop)
-		}
+			"clipboard": {strconv.FormatBool(control)}, "desktop": {desktop}}
 		query.Set("sign", strconv.FormatBool(v.sign != nil))
 		if in.Mode != nil {
 			query.Set("mode", string(*in.Mode))
@@ -173,12 +172,52 @@ func modeOf(kind websocket.MessageType, p []byte) string {
 	return ""
 }
 
+// desktop finds the desktop of a device that is meant: the first that can be looked at where none is named.
+func (s *Service) desktop(ctx context.Context, d api.Device, named string) (string, error) {
+	if strings.HasPrefix(named, consolePrefix) {
+		return named, nil
+	}
+	list, err := s.desktops(ctx, d)
+	if err != nil {
+		return "", err
+	}
+	missing := ""
+	for _, one := range list.Items {
+		switch {
+		case named != "" && one.ID != named:
+		case one.Missing == "":
+			return one.ID, nil
+		case missing == "":
+			missing = one.Missing
+		}
+	}
+	switch {
+	case missing != "":
+		return "", front.Problem(http.StatusConflict, "The desktop of "+d.Name+" cannot be shown.", device.CleanText(missing))
+	case named != "":
+		return "", front.Problem(http.StatusGone, "The desktop "+named+" of "+d.Name+" has ended.", "Choose another, or the first.")
+	}
+	return "", front.Problem(http.StatusConflict, d.Name+" has no desktop that is open.",
+		"Nobody is signed in at it, and no log-in screen is shown. Use its shell and the other tools, or wait until somebody signs in.")
+}
+
+// desktops asks a device for its desktops; an error is what the caller is told.
+func (s *Service) desktops(ctx context.Context, d api.Device) (link.DesktopList, error) {
+	within, cancel := context.WithTimeout(ctx, presentWithin)
+	defer cancel()
+	list, err := call[link.DesktopList](within, s.hub, d.ID, "/screen/desktops", struct{}{})
+	if err != nil && ctx.Err() == nil {
+		err = front.Unreachable(d.Name, err)
+	}
+	return list, err
+}
+
 // ListDesktops lists the desktops of a device: GET /devices/{id}/screen/desktops.
 func (s *Service) ListDesktops(c *gin.Context, id api.ID) {
 	d, _, err := s.tool(c, id, "screen")
 	var list link.DesktopList
 	if err == nil { // which there are is no secret to who may look: nobody is asked
-		list, err = call[link.DesktopList](c.Request.Context(), s.hub, d.ID, "/screen/desktops", struct{}{})
+		list, err = s.desktops(c.Request.Context(), d)
 	}
 	if err == nil {
 		err = s.withConsoles(c.Request.Context(), d.ID, &list)

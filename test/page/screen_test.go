@@ -77,28 +77,52 @@ const (
 	lastState = `() => states.at(-1)?.is`
 )
 
-// A screen is asked for, connected to, and connected to again when the connection is lost: then whatever desktop there is.
+// A screen is asked for, connected to, and connected to again when the connection is lost: the same desktop, or whatever
+// there is where that one has ended meanwhile.
 func TestScreenIsConnectedAgain(t *testing.T) {
 	t.Parallel()
-	p, s := watched(t, "seat0", http.StatusCreated, http.StatusServiceUnavailable, http.StatusCreated)
+	p, s := watched(t, nil, http.StatusCreated, http.StatusServiceUnavailable, http.StatusCreated, http.StatusGone, http.StatusCreated)
 	at := call[string](p, connected)
-	if !strings.HasPrefix(at, "ws:") || !strings.HasSuffix(at, "/api/v1/devices/one/screen?desktop=seat0") {
+	if !strings.HasPrefix(at, "ws:") || !strings.HasSuffix(at, "/api/v1/devices/one/screen?") {
 		t.Errorf("it connects to %s", at)
 	}
-	call[any](p, `() => report({open: true})`)
+	call[any](p, `() => { report({open: true}); report({event: {begin: {desktop: {id: "seat0"}}}}); }`)
 	if is := call[string](p, lastState); is != "open" {
 		t.Errorf("it is %s", is)
 	}
-	again := call[string](p, `() => { told.length = 0; report({closed: true}); return (`+connected+`)(); }`)
-	if strings.Contains(again, "desktop=") {
-		t.Errorf("after a restart it wants the same desktop: %s", again)
+	lost := `() => { told.length = 0; report({closed: true}); return (` + connected + `)(); }`
+	if again := call[string](p, lost); !strings.HasSuffix(again, "/screen?desktop=seat0") {
+		t.Errorf("it comes back to %s", again)
 	}
-	if got := call[[]string](p, `() => states.map(s => s.is)`); !slices.Equal(got, []string{"connecting", "open", "away"}) {
+	call[any](p, `() => report({open: true})`)
+	if again := call[string](p, lost); strings.Contains(again, "desktop=") {
+		t.Errorf("when the desktop has ended it wants the same: %s", again)
+	}
+	if got := call[[]string](p, `() => states.map(s => s.is)`); !slices.Equal(got, []string{"connecting", "open", "away", "open", "away"}) {
 		t.Errorf("it was %q", got)
 	}
 	s.mu.Lock()
 	defer s.mu.Unlock()
-	if len(s.asked) != 3 || s.asked[0]["desktop"] != "seat0" || s.asked[2]["desktop"] != nil || s.asked[0]["tool"] != "screen" {
+	var asked []any
+	for _, a := range s.asked {
+		asked = append(asked, a["desktop"])
+	}
+	if !slices.Equal(asked, []any{nil, "seat0", "seat0", "seat0", nil}) || s.asked[0]["tool"] != "screen" {
+		t.Errorf("asked for %v", s.asked)
+	}
+}
+
+// Who was refused at a desktop and asks again asks there, and not whoever sits at the first.
+func TestScreenIsAskedForAgainAtTheSameDesktop(t *testing.T) {
+	t.Parallel()
+	p, s := watched(t, ":1", http.StatusForbidden, http.StatusCreated)
+	call[any](p, `() => until(() => states.find(s => s.is === "ended"))`)
+	if at := call[string](p, `() => { c.restart(); return (`+connected+`)(); }`); !strings.HasSuffix(at, "/screen?desktop=%3A1") {
+		t.Errorf("it connects to %s", at)
+	}
+	s.mu.Lock()
+	defer s.mu.Unlock()
+	if len(s.asked) != 2 || s.asked[1]["desktop"] != ":1" {
 		t.Errorf("asked for %v", s.asked)
 	}
 }

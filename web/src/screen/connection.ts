@@ -65,6 +65,7 @@ export class Connection {
 		} catch (error) {
 			if (this.closed) return;
 			const status = error instanceof ProblemError ? error.problem.status : 0;
+			if (status === 410) this.desktop = undefined; // it has ended: after a restart there may be another
 			if (this.state.is === "away" && status !== 403 && status !== 404) return this.later();
 			return this.set({ is: "ended", why: error instanceof Error ? error.message : String(error), error });
 		}
@@ -93,10 +94,10 @@ export class Connection {
 			this.held.clear();
 			if (this.state.is !== "away")
 				this.set({ is: "away", since: Date.now(), why: "The connection was lost; it is made again." });
-			this.desktop = undefined; // after a restart it may be another
 			this.later();
 		} else if ("event" in r) {
 			if (r.event.end) this.set({ is: "ended", why: r.event.end });
+			if (r.event.begin) this.desktop = r.event.begin.desktop.id; // to which it comes back
 			this.onEvent(r.event);
 		} else if ("size" in r) this.onSize(r.size);
 		else if ("drawn" in r) this.onDrawn?.(r.drawn);
@@ -159,8 +160,8 @@ export class Connection {
 		this.send({ mode });
 	}
 
-	/** Goes to another desktop of the device, or begins anew after the end. */
-	restart(desktop?: string) {
+	/** Goes to another desktop of the device, or begins anew after the end with the same. */
+	restart(desktop = this.desktop) {
 		this.desktop = desktop;
 		clearTimeout(this.timer);
 		this.order({ leave: true });
