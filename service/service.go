@@ -346,7 +346,10 @@ func (s *Service) serve(background context.Context, config Config, log *access.L
 		MaxHeaderBytes: 32 << 10,
 		HTTP2: &http.HTTP2Config{MaxConcurrentStreams: 100, SendPingTimeout: time.Minute, PingTimeout: 30 * time.Second,
 			WriteByteTimeout: time.Minute},
-		ConnContext: strangers.ConnContext, TLSConfig: config.TLS, ErrorLog: slog.NewLogLogger(slog.Default().Handler(), slog.LevelDebug)}
+		ConnContext: strangers.ConnContext, ErrorLog: slog.NewLogLogger(slog.Default().Handler(), slog.LevelDebug)}
+	if config.TLS != nil {
+		s.server.TLSConfig = strangers.TLS(config.TLS)
+	}
 	listener = strangers.Listen(listener)
 	go func() {
 		if config.TLS != nil {

@@ -197,3 +197,24 @@ func (w *world) tellsNothing(t *testing.T, method, path string, ask asking, toke
 		}
 	}
 }
+
+// Who works at one site learns by no guess which organisations and sites there are beside it.
+func TestGuessesOfNeighboursTellNothing(t *testing.T) {
+	t.Parallel()
+	w := begin(t, false)
+	must(client.Made(w.owner.AddSiteWithResponse(t.Context(), api.NewSite{Organisation: otherOrganisation, Site: otherSite})))(t)
+	m := w.client(t, w.personWith(t, api.Grants{{Role: access.Technician, Scope: w.siteScope(t, organisation, site)}}))
+	d := w.machine(t, "van-board")
+	says := func(organisation, site string) string {
+		t.Helper()
+		_, err := client.Made(m.AddEnrolmentTokenWithResponse(t.Context(), api.NewEnrolmentToken{Organisation: organisation, Site: site}))
+		moved := client.Done(m.MoveDeviceWithResponse(t.Context(), d.id, api.NewSite{Organisation: organisation, Site: site}))
+		if err == nil || moved == nil {
+			t.Fatalf("%s of %s is nothing to them: %v, %v", site, organisation, err, moved)
+		}
+		return strings.NewReplacer(organisation, "O", site, "S").Replace(err.Error() + "\n" + moved.Error())
+	}
+	if there, none := says(otherOrganisation, otherSite), says("Nosuch Cooperative", "Nowhere"); there != none {
+		t.Errorf("of a site that is there they are told %q, and of another %q", there, none)
+	}
+}

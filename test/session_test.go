@@ -18,6 +18,7 @@ import (
 	"moorwatch.example/client"
 	"moorwatch.example/contract/api"
 	"moorwatch.example/contract/link"
+	"moorwatch.example/core/access"
 )
 
 func command(argv ...string) link.Command {
@@ -239,6 +240,14 @@ func TestShellIsJoinedAgain(t *testing.T) {
 	o.From = 0
 	whole := &shell{t: t, c: must(w.owner.ShellWith(t.Context(), d.id, o))(t)}
 	whole.await("first", "second")
+	// Who learnt its identity, from the log of a proxy or over a shoulder, does not come into another's shell by it.
+	theirs := &shell{t: t, c: must(w.person(t, access.Technician).ShellWith(t.Context(), d.id, o))(t)}
+	theirs.typed("printf 'my%s\\n' own\n")
+	theirs.await("myown")
+	if bytes.Contains(theirs.all, []byte("first")) {
+		t.Errorf("a colleague came into the shell: %q", theirs.all)
+	}
+	theirs.c.Close(websocket.StatusNormalClosure, "")
 	whole.typed("echo pid=$$.\n")
 	pid := regexp.MustCompile(`pid=(\d+)\.`)
 	for !pid.Match(whole.all) {

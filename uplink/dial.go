@@ -51,9 +51,12 @@ func (d Dialer) Dial(ctx context.Context) (*Link, error) {
 	if d.Lane != "" {
 		u.RawQuery = url.Values{"lane": {d.Lane}}.Encode()
 	}
-	dialer := ws.Dialer{TLSConfig: d.TLS, NetDial: throughProxy(u), WriteBufferSize: 1024, ReadBufferSize: 1024}
+	dialer := ws.Dialer{TLSConfig: &tls.Config{}, NetDial: throughProxy(u), WriteBufferSize: 1024, ReadBufferSize: 1024}
 	if d.TLS != nil {
 		dialer.TLSConfig = d.TLS.Clone()
+	}
+	if d.Lane == "" { // for a lane somebody waits
+		dialer.TLSConfig.NextProtos = []string{link.Protocol, "http/1.1"}
 	}
 	nc, br, _, err := dialer.Dial(ctx, u.String())
 	if err != nil {

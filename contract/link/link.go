@@ -26,6 +26,10 @@ import (
 	"moorwatch.example/core/health"
 )
 
+// Protocol is what an agent offers beside HTTP/1.1 when it connects for its link (ALPN, RFC 7301). The service never
+// chooses it: by it agents, of which many may come at once, have their turn one after another, and people at once.
+const Protocol = "moorwatch-agent"
+
 // Challenge is the service's first message on a new link.
 type Challenge struct {
 	Nonce    string    `json:"nonce"`           // to be signed once

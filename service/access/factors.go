@@ -24,34 +24,33 @@ const secondWithin = 10 * time.Minute
 
 // askSecond answers a right password of someone who has a second factor.
 func (a *Service) askSecond(c *gin.Context, p person) {
-	ctx := c.Request.Context()
-	code, err := a.store.authenticator(ctx, p.ID)
-	if db.Missing(err) {
-		err = nil
-	}
-	var keys []passkey
-	if err == nil {
-		keys, err = a.store.passkeys(ctx, p.ID)
-	}
-	if err == nil {
-		_, err = a.open(c, p, secondWithin, true)
-	}
-	if err == nil {
-		err = a.passed(c, false)
-	}
-	if err != nil {
-		front.Fail(c, err)
-		return
-	}
-	out := api.SecondStep{}
-	if len(keys) > 0 && a.passkeys.here(c.Request) == "" {
-		out.Factors = append(out.Factors, "passkey")
-	}
-	if code.ConfirmedAt != nil {
-		out.Factors = append(out.Factors, "code")
-	}
-	out.Factors = append(out.Factors, "recovery")
-	c.JSON(http.StatusAccepted, out)
+	front.Serve(c, func() error {
+		ctx := c.Request.Context()
+		code, err := a.store.authenticator(ctx, p.ID)
+		if err != nil && !db.Missing(err) {
+			return err
+		}
+		keys, err := a.store.passkeys(ctx, p.ID)
+		if err != nil {
+			return err
+		}
+		if _, err := a.open(c, p, secondWithin, true); err != nil {
+			return err
+		}
+		if err := a.passed(c, false); err != nil {
+			return err
+		}
+		out := api.SecondStep{}
+		if len(keys) > 0 && a.passkeys.here(c.Request) == "" {
+			out.Factors = append(out.Factors, "passkey")
+		}
+		if code.ConfirmedAt != nil {
+			out.Factors = append(out.Factors, "code")
+		}
+		out.Factors = append(out.Factors, "recovery")
+		c.JSON(http.StatusAccepted, out)
+		return nil
+	})
 }
 
 // pending is who has given a password and not yet a second factor.
@@ -77,21 +76,22 @@ func (a *Service) SignInSecond(c *gin.Context) {
 		}
 		ctx := c.Request.Context()
 		p, hash, err := a.pending(c)
-		if err == nil {
-			err = a.try(c, p.Email)
+		if err != nil {
+			return err
+		}
+		if err := a.try(c, p.Email); err != nil {
+			return err
 		}
 		right := false
-		if err == nil {
-			switch {
-			case in.Code != nil:
-				right, err = a.codeFits(ctx, p, *in.Code)
-			case in.Recovery != nil:
-				right, err = a.store.useRecovery(ctx, p.ID, access.HashRecovery(*in.Recovery))
-			case in.Passkey != nil:
-				right, err = a.passkeyFits(ctx, p, hash, *in.Passkey)
-			default:
-				err = front.Problem(http.StatusBadRequest, "No second factor is given.", "Give a code, a recovery code or a passkey.")
-			}
+		switch {
+		case in.Code != nil:
+			right, err = a.codeFits(ctx, p, *in.Code)
+		case in.Recovery != nil:
+			right, err = a.store.useRecovery(ctx, p.ID, access.HashRecovery(*in.Recovery))
+		case in.Passkey != nil:
+			right, err = a.passkeyFits(ctx, p, hash, *in.Passkey)
+		default:
+			err = front.Problem(http.StatusBadRequest, "No second factor is given.", "Give a code, a recovery code or a passkey.")
 		}
 		if err != nil {
 			return err
@@ -125,33 +125,28 @@ func (a *Service) codeFits(ctx context.Context, p person, code string) (bool, er
 
 // GetFactors tells the caller's second factors: GET /me/factors.
 func (a *Service) GetFactors(c *gin.Context) {
-	ctx, id := c.Request.Context(), front.CallerOf(c).ID
-	f, err := a.store.authenticator(ctx, id)
-	if db.Missing(err) {
-		err = nil
-	}
-	out := api.Factors{CodeSince: f.ConfirmedAt, Passkeys: []api.Passkey{}, PasskeysHere: a.passkeys.here(c.Request)}
-	var keys []passkey
-	if err == nil {
-		keys, err = a.store.passkeys(ctx, id)
-	}
-	for _, k := range keys {
-		out.Passkeys = append(out.Passkeys, api.Passkey{ID: base64.RawURLEncoding.EncodeToString(k.ID), Name: k.Name, AddedAt: k.AddedAt,
-			LastUsedAt: k.LastUsedAt})
-	}
-	if err == nil {
-		out.RecoveryCodes, err = a.store.recoveryLeft(ctx, id)
-	}
-	var policy string
-	if err == nil {
-		policy, err = a.store.factorPolicy(ctx)
-	}
-	if err != nil {
-		front.Fail(c, err)
-		return
-	}
-	out.Required = policy == "required"
-	c.JSON(http.StatusOK, out)
+	front.Read(c, func(ctx context.Context) (out api.Factors, err error) {
+		id := front.CallerOf(c).ID
+		f, err := a.store.authenticator(ctx, id)
+		if err != nil && !db.Missing(err) {
+			return out, err
+		}
+		keys, err := a.store.passkeys(ctx, id)
+		if err != nil {
+			return out, err
+		}
+		out = api.Factors{CodeSince: f.ConfirmedAt, Passkeys: []api.Passkey{}, PasskeysHere: a.passkeys.here(c.Request)}
+		for _, k := range keys {
+			out.Passkeys = append(out.Passkeys, api.Passkey{ID: base64.RawURLEncoding.EncodeToString(k.ID), Name: k.Name,
+				AddedAt: k.AddedAt, LastUsedAt: k.LastUsedAt})
+		}
+		if out.RecoveryCodes, err = a.store.recoveryLeft(ctx, id); err != nil {
+			return out, err
+		}
+		policy, err := a.store.factorPolicy(ctx)
+		out.Required = policy == "required"
+		return out, err
+	})
 }
 
 // prove checks the password of a caller who is about to change how they prove who they are; an
@@ -196,18 +191,19 @@ func (a *Service) BeginCode(c *gin.Context) {
 			return err
 		}
 		picture, err := key.Image(240, 240)
-		var out bytes.Buffer
-		if err == nil {
-			err = png.Encode(&out, picture)
-		}
-		if err == nil {
-			var fresh bool
-			if fresh, err = a.store.beginAuthenticator(c.Request.Context(), p.ID, key.Secret()); err == nil && !fresh {
-				err = front.Problem(http.StatusConflict, "You have an authenticator already.", "Remove it first.")
-			}
-		}
 		if err != nil {
 			return err
+		}
+		var out bytes.Buffer
+		if err := png.Encode(&out, picture); err != nil {
+			return err
+		}
+		fresh, err := a.store.beginAuthenticator(c.Request.Context(), p.ID, key.Secret())
+		if err != nil {
+			return err
+		}
+		if !fresh {
+			return front.Problem(http.StatusConflict, "You have an authenticator already.", "Remove it first.")
 		}
 		c.JSON(http.StatusOK, api.NewCode{Secret: key.Secret(), Address: key.URL(),
 			Picture: base64.StdEncoding.EncodeToString(out.Bytes())})
@@ -223,15 +219,14 @@ func (a *Service) ConfirmCode(c *gin.Context) {
 			return nil
 		}
 		ctx, caller := c.Request.Context(), front.CallerOf(c)
-		err := a.try(c, caller.Email)
-		var f authenticator
-		if err == nil {
-			f, err = a.store.authenticator(ctx, caller.ID)
+		if err := a.try(c, caller.Email); err != nil {
+			return err
 		}
-		if db.Missing(err) || (err == nil && f.ConfirmedAt != nil) {
-			err = front.Problem(http.StatusConflict, "No authenticator waits for its first code.", "Begin anew.")
-		}
-		if err != nil {
+		f, err := a.store.authenticator(ctx, caller.ID)
+		switch {
+		case db.Missing(err) || (err == nil && f.ConfirmedAt != nil):
+			return front.Problem(http.StatusConflict, "No authenticator waits for its first code.", "Begin anew.")
+		case err != nil:
 			return err
 		}
 		step, ok := access.MatchCode(f.Secret, in.Code, time.Now(), f.LastStep)
@@ -246,19 +241,23 @@ func (a *Service) ConfirmCode(c *gin.Context) {
 
 // added finishes adding a second factor: the person has recovery codes from then on.
 func (a *Service) added(c *gin.Context, what string, err error) {
-	ctx, caller := c.Request.Context(), front.CallerOf(c)
-	out := api.RecoveryCodes{Codes: []string{}}
-	left := 0
+	caller, codes := front.CallerOf(c), []string{}
 	if err == nil {
-		left, err = a.store.recoveryLeft(ctx, caller.ID)
-	}
-	if err == nil && left == 0 {
-		out.Codes, err = a.newRecovery(ctx, caller)
+		codes, err = a.firstRecovery(c.Request.Context(), caller)
 	}
 	if a.done(c, "factor.add", what, err) {
 		a.tell(c, caller.Email, "a second factor was added", "A second factor was added to your account: "+what+".")
-		c.JSON(http.StatusOK, out)
+		c.JSON(http.StatusOK, api.RecoveryCodes{Codes: codes})
 	}
+}
+
+// firstRecovery makes recovery codes for somebody who has none; none for others.
+func (a *Service) firstRecovery(ctx context.Context, caller *front.Caller) ([]string, error) {
+	left, err := a.store.recoveryLeft(ctx, caller.ID)
+	if err != nil || left > 0 {
+		return []string{}, err
+	}
+	return a.newRecovery(ctx, caller)
 }
 
 func (a *Service) newRecovery(ctx context.Context, caller *front.Caller) (codes []string, err error) {

@@ -92,29 +92,31 @@ func (a *Service) holder(ctx context.Context, p person) (holder, error) {
 
 // PasskeyChallenge gives what a browser needs to prove a passkey: POST /session/passkey.
 func (a *Service) PasskeyChallenge(c *gin.Context) {
-	p, hash, err := a.pending(c)
-	if err == nil {
-		err = a.passkeys.check(c.Request)
-	}
-	if err == nil {
-		err = a.try(c, p.Email)
-	}
-	if err == nil {
-		err = a.passed(c, false) // to ask is not to fail
-	}
-	var who holder
-	if err == nil {
-		who, err = a.holder(c.Request.Context(), p)
-	}
-	if err == nil && len(who.keys) == 0 {
-		err = front.NotFound("passkey of yours")
-	}
-	if err != nil {
-		front.Fail(c, err)
-		return
-	}
-	options, session, err := a.passkeys.web.BeginLogin(who)
-	a.challenge(c, hash, options, session, err)
+	front.Serve(c, func() error {
+		p, hash, err := a.pending(c)
+		if err != nil {
+			return err
+		}
+		if err := a.passkeys.check(c.Request); err != nil {
+			return err
+		}
+		if err := a.try(c, p.Email); err != nil {
+			return err
+		}
+		if err := a.passed(c, false); err != nil { // to ask is not to fail
+			return err
+		}
+		who, err := a.holder(c.Request.Context(), p)
+		if err != nil {
+			return err
+		}
+		if len(who.keys) == 0 {
+			return front.NotFound("passkey of yours")
+		}
+		options, session, err := a.passkeys.web.BeginLogin(who)
+		a.challenge(c, hash, options, session, err)
+		return nil
+	})
 }
 
 // challenge keeps what a passkey is to sign, and answers with the options for the browser.
@@ -130,14 +132,14 @@ func (a *Service) passkeyFits(ctx context.Context, p person, hash []byte, answer
 		return false, nil
 	}
 	who, err := a.holder(ctx, p)
-	var session webauthn.SessionData
-	if err == nil {
-		session, err = a.store.takeChallenge(ctx, hash)
-	}
 	if err != nil {
-		if db.Missing(err) {
-			err = nil
-		}
+		return false, err
+	}
+	session, err := a.store.takeChallenge(ctx, hash)
+	switch {
+	case db.Missing(err):
+		return false, nil
+	case err != nil:
 		return false, err
 	}
 	parsed, err := protocol.ParseCredentialRequestResponseBytes(answer)
@@ -192,29 +194,29 @@ func (a *Service) ConfirmPasskey(c *gin.Context) {
 		ctx, caller := c.Request.Context(), front.CallerOf(c)
 		wrong := front.Problem(http.StatusUnprocessableEntity, "The passkey cannot be used.",
 			"Begin anew; what the browser made does not answer what it was asked.")
-		err := a.passkeys.check(c.Request)
-		var session webauthn.SessionData
-		if err == nil {
-			if session, err = a.store.takeChallenge(ctx, access.HashSecret(caller.Session)); db.Missing(err) {
-				err = wrong
-			}
+		if err := a.passkeys.check(c.Request); err != nil {
+			return err
 		}
-		var who holder
-		if err == nil {
-			who, err = a.holder(ctx, person{ID: caller.ID, Email: caller.Email, Name: caller.Name})
+		session, err := a.store.takeChallenge(ctx, access.HashSecret(caller.Session))
+		switch {
+		case db.Missing(err):
+			return wrong
+		case err != nil:
+			return err
 		}
-		if err == nil && len(who.keys) >= mostPasskeys {
-			err = front.Problem(http.StatusConflict, "You have as many passkeys as one may.",
-				fmt.Sprintf("Remove one of the %d first.", mostPasskeys))
-		}
+		who, err := a.holder(ctx, person{ID: caller.ID, Email: caller.Email, Name: caller.Name})
 		if err != nil {
 			return err
 		}
-		parsed, err := protocol.ParseCredentialCreationResponseBytes(in.Passkey)
-		var credential *webauthn.Credential
-		if err == nil {
-			credential, err = a.passkeys.web.CreateCredential(who, session, parsed)
+		if len(who.keys) >= mostPasskeys {
+			return front.Problem(http.StatusConflict, "You have as many passkeys as one may.",
+				fmt.Sprintf("Remove one of the %d first.", mostPasskeys))
 		}
+		parsed, err := protocol.ParseCredentialCreationResponseBytes(in.Passkey)
+		if err != nil {
+			return wrong
+		}
+		credential, err := a.passkeys.web.CreateCredential(who, session, parsed)
 		if err != nil {
 			return wrong
 		}

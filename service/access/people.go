@@ -64,19 +64,14 @@ func (a *Service) described(ctx context.Context, people ...person) ([]api.Person
 
 // ListPeople lists who may sign in: GET /people.
 func (a *Service) ListPeople(c *gin.Context, in api.ListPeopleParams) {
-	var after place
-	limit := front.Limit(in.Limit, 100)
-	err := front.After(in.Cursor, &after)
-	var found []person
-	if err == nil {
-		found, err = a.store.people(c.Request.Context(), after, limit+1)
-	}
-	found, next := front.Page(found, limit, func(p person) any { return place{p.Name, p.ID} })
-	var items []api.Person
-	if err == nil {
-		items, err = a.described(c.Request.Context(), found...)
-	}
-	front.Answer(c, http.StatusOK, api.PersonPage{Items: items, Next: next}, err)
+	front.List(c, in.Cursor, in.Limit, place{}, func(ctx context.Context, after place, limit int) ([]api.Person, error) {
+		found, err := a.store.people(ctx, after, limit)
+		if err != nil {
+			return nil, err
+		}
+		return a.described(ctx, found...)
+	}, func(p api.Person) place { return place{p.Name, p.ID} },
+		func(items []api.Person, next *string) any { return api.PersonPage{Items: items, Next: next} })
 }
 
 // grants reads roles that somebody is to hold, and refuses those that are not there, that hold more
@@ -180,17 +175,20 @@ func (a *Service) AddPerson(c *gin.Context) {
 	if !ok {
 		return
 	}
-	email, err := address(in.Email)
-	var rights access.Rights
-	if err == nil {
-		rights, err = a.grants(c, in.Grants)
-	}
-	var p person
-	var link string
-	if err == nil {
-		p, link, err = a.invite(c.Request.Context(), email, strings.TrimSpace(in.Name), rights)
-	}
+	p, link, err := a.add(c, in)
 	a.answer(c, http.StatusCreated, "person.add", p, &link, err)
+}
+
+func (a *Service) add(c *gin.Context, in api.NewPerson) (p person, link string, err error) {
+	email, err := address(in.Email)
+	if err != nil {
+		return p, "", err
+	}
+	rights, err := a.grants(c, in.Grants)
+	if err != nil {
+		return p, "", err
+	}
+	return a.invite(c.Request.Context(), email, strings.TrimSpace(in.Name), rights)
 }
 
 // SetPerson changes the name and the roles of a person: PUT /people/{id}.
@@ -199,20 +197,25 @@ func (a *Service) SetPerson(c *gin.Context, id api.ID) {
 	if !ok {
 		return
 	}
+	p, err := a.change(c, id, in)
+	a.answer(c, http.StatusOK, "person.change", p, nil, err)
+}
+
+func (a *Service) change(c *gin.Context, id uuid.UUID, in api.PersonChange) (p person, err error) {
 	before, err := a.above(c, id)
-	var rights access.Rights
-	if err == nil {
-		rights, err = a.grants(c, in.Grants)
+	if err != nil {
+		return p, err
 	}
-	var p person
-	if err == nil {
-		p, err = a.store.setPerson(c.Request.Context(), id, device.CleanText(strings.TrimSpace(in.Name)), rights)
+	rights, err := a.grants(c, in.Grants)
+	if err != nil {
+		return p, err
 	}
+	p, err = a.store.setPerson(c.Request.Context(), id, device.CleanText(strings.TrimSpace(in.Name)), rights)
 	if err == nil && told(before.Rights) != told(p.Rights) {
 		a.tell(c, p.Email, "your roles were changed", front.CallerOf(c).Name+" changed what you may do. Before: "+plainly(before.Rights)+
 			". Now: "+plainly(p.Rights)+".")
 	}
-	a.answer(c, http.StatusOK, "person.change", p, nil, err)
+	return p, err
 }
 
 // answer finishes a change of a person; link is set where they have a new set-up link.
@@ -256,16 +259,20 @@ func (a *Service) rights(what bus.RightsChanged) func(context.Context) error {
 
 // ResetPerson gives a person a new set-up link: POST /people/{id}/link.
 func (a *Service) ResetPerson(c *gin.Context, id api.ID) {
-	p, err := a.above(c, id)
-	var hash []byte
-	var link string
-	if err == nil {
-		hash, link, err = a.setUpLink()
-	}
-	if err == nil {
-		p, err = a.store.resetPerson(c.Request.Context(), id, hash, time.Now().Add(setUpLasts))
-	}
+	p, link, err := a.reset(c, id)
 	a.answer(c, http.StatusOK, "person.reset", p, &link, err)
+}
+
+func (a *Service) reset(c *gin.Context, id uuid.UUID) (p person, link string, err error) {
+	if p, err = a.above(c, id); err != nil {
+		return p, "", err
+	}
+	hash, link, err := a.setUpLink()
+	if err != nil {
+		return p, "", err
+	}
+	p, err = a.store.resetPerson(c.Request.Context(), id, hash, time.Now().Add(setUpLasts))
+	return p, link, err
 }
 
 // abouts are the built-in roles in words.
@@ -278,28 +285,27 @@ var abouts = map[access.Role]string{
 
 // ListRoles lists roles and permissions: GET /roles.
 func (a *Service) ListRoles(c *gin.Context) {
-	ctx := c.Request.Context()
-	own, err := a.store.roles(ctx)
-	var holders map[access.Role]int
-	if err == nil {
-		holders, err = a.store.holders(ctx)
-	}
-	if err != nil {
-		front.Fail(c, err)
-		return
-	}
-	out := api.RoleList{Items: []api.RoleEntry{}}
-	for _, r := range access.BuiltInRoles() {
-		out.Items = append(out.Items, api.RoleEntry{Name: r, About: abouts[r], Permissions: r.Permissions(), BuiltIn: true,
-			People: holders[r]})
-	}
-	for _, r := range own {
-		out.Items = append(out.Items, describeRole(r))
-	}
-	for _, p := range access.Grantable() {
-		out.Permissions = append(out.Permissions, api.PermissionEntry{Name: p, About: p.About()})
-	}
-	c.JSON(http.StatusOK, out)
+	front.Read(c, func(ctx context.Context) (out api.RoleList, err error) {
+		own, err := a.store.roles(ctx)
+		if err != nil {
+			return out, err
+		}
+		holders, err := a.store.holders(ctx)
+		if err != nil {
+			return out, err
+		}
+		for _, r := range access.BuiltInRoles() {
+			out.Items = append(out.Items, api.RoleEntry{Name: r, About: abouts[r], Permissions: r.Permissions(), BuiltIn: true,
+				People: holders[r]})
+		}
+		for _, r := range own {
+			out.Items = append(out.Items, describeRole(r))
+		}
+		for _, p := range access.Grantable() {
+			out.Permissions = append(out.Permissions, api.PermissionEntry{Name: p, About: p.About()})
+		}
+		return out, nil
+	})
 }
 
 func describeRole(r role) api.RoleEntry {
@@ -380,18 +386,16 @@ func (a *Service) SetSignInPolicy(c *gin.Context) {
 }
 
 func (a *Service) listSignIns(c *gin.Context, person uuid.UUID) {
-	found, err := a.store.signIns(c.Request.Context(), person)
-	if err != nil {
-		front.Fail(c, err)
-		return
-	}
-	own := access.HashSecret(front.CallerOf(c).Session)
-	out := api.SignInList{Items: []api.SignInEntry{}}
-	for _, s := range found {
-		out.Items = append(out.Items, api.SignInEntry{ID: s.ID, CreatedAt: s.CreatedAt, ExpiresAt: s.ExpiresAt, LastUsedAt: s.LastUsedAt,
-			Address: s.Address, Browser: s.Browser, Current: slices.Equal(s.Hash, own)})
-	}
-	c.JSON(http.StatusOK, out)
+	front.Read(c, func(ctx context.Context) (out api.SignInList, err error) {
+		found, err := a.store.signIns(ctx, person)
+		own := access.HashSecret(front.CallerOf(c).Session)
+		out.Items = []api.SignInEntry{}
+		for _, s := range found {
+			out.Items = append(out.Items, api.SignInEntry{ID: s.ID, CreatedAt: s.CreatedAt, ExpiresAt: s.ExpiresAt,
+				LastUsedAt: s.LastUsedAt, Address: s.Address, Browser: s.Browser, Current: slices.Equal(s.Hash, own)})
+		}
+		return out, err
+	})
 }
 
 // ListSignIns lists where the caller is signed in: GET /me/sign-ins.

@@ -10,6 +10,7 @@ import (
 	"net"
 	"net/netip"
 	"sync"
+	"sync/atomic"
 )
 
 // Limits of what may be had of the service without having proved who one is.
@@ -31,11 +32,13 @@ type Doors struct {
 	unproven  int
 	of        map[netip.Addr]*list.List // of each address, the one that was opened first in front
 	strangers *slots
+	turns     *turns
 }
 
 // New makes doors. Addresses of proxies are not limited one by one.
 func New(proxies []netip.Prefix) *Doors {
-	return &Doors{proxies: proxies, of: map[netip.Addr]*list.List{}, strangers: newSlots(mostStrangers, mostStrangersOfOne)}
+	return &Doors{proxies: proxies, of: map[netip.Addr]*list.List{}, strangers: newSlots(mostStrangers, mostStrangersOfOne),
+		turns: newTurns()}
 }
 
 // door is a connection.
@@ -43,7 +46,9 @@ type door struct {
 	net.Conn
 	doors *Doors
 	from  netip.Addr
-	place *list.Element // among those of its address; nil once it is proven or closed
+	place *list.Element // among those of its address; nil once it is proven or closed, and while it waits for its turn
+	over  bool          // closed, or proven: it is counted no more
+	turn  atomic.Bool   // it has its turn
 }
 
 // Proxies are those that are trusted.
@@ -98,13 +103,23 @@ func (d *Doors) open(c net.Conn) net.Conn {
 		return c
 	}
 	made := &door{Conn: c, doors: d, from: network(from)}
+	d.count(made)
+	return made
+}
+
+// count counts a connection among those on which nobody has proved who they are, and closes one where there are too many.
+func (d *Doors) count(c *door) {
 	d.mu.Lock()
-	all := d.of[made.from]
+	if c.over {
+		d.mu.Unlock()
+		return
+	}
+	all := d.of[c.from]
 	if all == nil {
 		all = list.New()
-		d.of[made.from] = all
+		d.of[c.from] = all
 	}
-	made.place = all.PushBack(made)
+	c.place = all.PushBack(c)
 	d.unproven++
 	var over *door
 	switch {
@@ -120,7 +135,6 @@ func (d *Doors) open(c net.Conn) net.Conn {
 	if over != nil {
 		over.Conn.Close()
 	}
-	return made
 }
 
 // longest is the first connection of the address that has most. The lock is held.
@@ -149,9 +163,8 @@ func (d *Doors) forget(c *door) {
 
 // Close implements net.Conn.
 func (c *door) Close() error {
-	c.doors.mu.Lock()
-	c.doors.forget(c)
-	c.doors.mu.Unlock()
+	c.done()
+	c.answered()
 	return c.Conn.Close()
 }
 
@@ -171,10 +184,16 @@ func (d *Doors) ConnContext(ctx context.Context, c net.Conn) context.Context {
 // Proven says that on the connection of a request somebody has proved who they are.
 func Proven(ctx context.Context) {
 	if c, ok := ctx.Value(doorKey{}).(*door); ok {
-		c.doors.mu.Lock()
-		c.doors.forget(c)
-		c.doors.mu.Unlock()
+		c.done()
 	}
+}
+
+// done no longer counts a connection, for good.
+func (c *door) done() {
+	c.doors.mu.Lock()
+	defer c.doors.mu.Unlock()
+	c.doors.forget(c)
+	c.over = true
 }
 
 // Unproven is how many connections are open on which nobody has proved who they are.

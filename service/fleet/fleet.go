@@ -168,11 +168,11 @@ func (f *Service) find(ctx context.Context, caller *front.Caller, name string) (
 // Device returns one device by its id. A device that is unknown or retired is a front.Error.
 func (f *Service) Device(ctx context.Context, id uuid.UUID) (api.Device, error) {
 	found, err := f.store.devicesByID(ctx, []uuid.UUID{id})
-	if err == nil && len(found) == 0 {
-		err = front.NotFound("device")
-	}
 	if err != nil {
 		return api.Device{}, err
+	}
+	if len(found) == 0 {
+		return api.Device{}, front.NotFound("device")
 	}
 	return found[0], nil
 }
@@ -236,14 +236,19 @@ func (f *Service) RetireDevice(c *gin.Context, id api.ID) {
 func (f *Service) siteFor(c *gin.Context, p access.Permission, organisation, name string) (uuid.UUID, error) {
 	ctx := c.Request.Context()
 	site, err := f.store.knownSite(ctx, organisation, name)
+	unknown := front.Problem(http.StatusUnprocessableEntity, "There is no site "+name+" of "+organisation+".",
+		"Choose one that is there, or have an owner add it.")
 	if db.Missing(err) {
-		return site, front.Problem(http.StatusUnprocessableEntity, "There is no site "+name+" of "+organisation+".",
-			"Choose one that is there, or have an owner add it.")
+		return site, unknown
 	}
-	if err == nil {
-		err = f.MayAt(ctx, front.CallerOf(c), p, health.Scope{Kind: health.Site, ID: site.String()})
+	if err != nil {
+		return site, err
 	}
-	return site, err
+	at := health.Scope{Kind: health.Site, ID: site.String()}
+	if f.MayAt(ctx, front.CallerOf(c), access.FleetRead, at) != nil { // a guess is not told that it is right
+		return site, unknown
+	}
+	return site, f.MayAt(ctx, front.CallerOf(c), p, at)
 }
 
 // MoveDevice moves a device to another site: PUT /devices/{id}/site.

@@ -113,7 +113,7 @@ func (f *Service) putGroup(c *gin.Context, id *uuid.UUID, status int, action str
 	if err == nil && id != nil {
 		err = f.mayRest(ctx, *id, expression)
 	}
-	var g api.Group
+	g := api.Group{}
 	if err == nil {
 		g, err = f.store.setGroup(ctx, id, of, name, expression, members, front.CallerOf(c).Email)
 	}

@@ -183,36 +183,43 @@ func (f *Service) ListIdentityQuestions(c *gin.Context, in api.ListIdentityQuest
 		})
 }
 
+// answer keeps what somebody says to a question, and puts it on record.
+func (f *Service) answer(c *gin.Context, id uuid.UUID, in api.IdentityAnswer) (q api.IdentityQuestion, err error) {
+	ctx, caller := c.Request.Context(), front.CallerOf(c)
+	if q, err = f.store.question(ctx, id); err != nil {
+		return q, err
+	}
+	if q.ID != in.Question {
+		return q, front.Problem(http.StatusConflict, "Something else is asked of this device by now.", "Look again.")
+	}
+	if in.Same && q.Older != nil {
+		if err := f.MayAt(ctx, caller, access.FleetManage, health.Scope{Kind: health.Device, ID: q.Older.String()}); err != nil {
+			return q, err
+		}
+	}
+	if err := f.store.answer(ctx, q, in.Same, caller.Email); err != nil {
+		return q, err
+	}
+	entry := front.EntryOf(c, "device.identity", map[bool]string{true: "the same device", false: "another device"}[in.Same])
+	if q.Kind == enrolled {
+		entry = front.EntryOf(c, "device.admit", map[bool]string{true: "let in", false: "refused"}[in.Same])
+	}
+	entry.Device, entry.DeviceName = id, q.Name
+	entry.Detail = map[string]string{copied: "shown by " + q.HostName + " at " + q.Address,
+		returned: "on the hardware of " + q.OlderName, enrolled: q.HostName + " at " + q.Address}[string(q.Kind)]
+	return q, f.audit.Record(ctx, entry)
+}
+
 // AnswerIdentityQuestion says whether a computer is the device that it seems to be: PUT /devices/{id}/identity.
 func (f *Service) AnswerIdentityQuestion(c *gin.Context, id api.ID) {
 	in, ok := front.Bind[api.IdentityAnswer](c)
 	if !ok {
 		return
 	}
-	ctx, caller := c.Request.Context(), front.CallerOf(c)
-	q, err := f.store.question(ctx, id)
-	if err == nil && q.ID != in.Question {
-		err = front.Problem(http.StatusConflict, "Something else is asked of this device by now.", "Look again.")
-	}
-	if err == nil && in.Same && q.Older != nil {
-		err = f.MayAt(ctx, caller, access.FleetManage, health.Scope{Kind: health.Device, ID: q.Older.String()})
-	}
-	if err == nil {
-		err = f.store.answer(ctx, q, in.Same, caller.Email)
-	}
+	ctx := c.Request.Context()
+	q, err := f.answer(c, id, in)
 	if db.Missing(err) {
 		err = front.NotFound("question about this device")
-	}
-	if err == nil {
-		entry := front.EntryOf(c, "device.identity", map[bool]string{true: "the same device", false: "another device"}[in.Same])
-		if q.Kind == enrolled {
-			entry = front.EntryOf(c, "device.admit", map[bool]string{true: "let in", false: "refused"}[in.Same])
-		}
-		entry.Device, entry.DeviceName = id, q.Name
-		entry.Detail = map[string]string{copied: "shown by " + q.HostName + " at " + q.Address, returned: "on the hardware of " +
-			q.OlderName,
-			enrolled: q.HostName + " at " + q.Address}[string(q.Kind)]
-		err = f.audit.Record(ctx, entry)
 	}
 	if err != nil {
 		front.Fail(c, err)

@@ -28,14 +28,14 @@ func (h *Service) ListAttention(c *gin.Context, in api.ListAttentionParams) {
 		ctx := c.Request.Context()
 		offset := 0
 		limit := front.Limit(in.Limit, 100)
-		err := front.After(in.Cursor, &offset)
-		var o overview
-		if err == nil {
-			var view []uuid.UUID
-			if view, err = h.fleet.View(ctx, front.CallerOf(c), access.FleetRead); err == nil {
-				o, err = h.store.overview(ctx, view, attentionAlerts)
-			}
+		if err := front.After(in.Cursor, &offset); err != nil {
+			return err
 		}
+		view, err := h.fleet.View(ctx, front.CallerOf(c), access.FleetRead)
+		if err != nil {
+			return err
+		}
+		o, err := h.store.overview(ctx, view, attentionAlerts)
 		if err != nil {
 			return err
 		}
@@ -158,37 +158,40 @@ func (h *Service) HandleAlert(c *gin.Context, id api.ID) {
 	if !ok {
 		return
 	}
-	ctx, now, by := c.Request.Context(), time.Now(), front.CallerOf(c).Email
-	_, err := h.find(c, id, access.AlertHandle)
-	var d action
-	if err == nil {
-		d, err = h.action(ctx, in, now)
-	}
-	if err == nil {
-		if err = h.store.handle(ctx, id, d, by, now); db.Missing(err) {
-			if _, err = h.store.alert(ctx, id); err == nil {
-				err = front.Problem(http.StatusConflict, "The alert is over.", "It was resolved; only notes and an assignee can be added.")
-			}
-		}
-	}
-	var a api.Alert
-	if err == nil {
-		a, err = h.store.alert(ctx, id)
-	}
-	if err == nil {
-		entry := front.EntryOf(c, "alert."+in.Action, "done")
-		entry.Detail = strings.TrimSpace(a.Message + " " + d.detail)
-		if a.DeviceID != nil {
-			entry.Device, entry.DeviceName = *a.DeviceID, *a.Device
-		}
-		err = h.audit.Record(ctx, entry)
-	}
+	a, err := h.handle(c, id, in)
 	if err != nil {
 		front.Fail(c, missing(err, "alert"))
 		return
 	}
 	h.fleet.Publish("alerts", []uuid.UUID{id})
 	c.JSON(http.StatusOK, a)
+}
+
+func (h *Service) handle(c *gin.Context, id uuid.UUID, in api.AlertAction) (a api.Alert, err error) {
+	ctx, now := c.Request.Context(), time.Now()
+	if _, err = h.find(c, id, access.AlertHandle); err != nil {
+		return a, err
+	}
+	d, err := h.action(ctx, in, now)
+	if err != nil {
+		return a, err
+	}
+	handled := h.store.handle(ctx, id, d, front.CallerOf(c).Email, now)
+	if handled != nil && !db.Missing(handled) {
+		return a, handled
+	}
+	if a, err = h.store.alert(ctx, id); err != nil {
+		return a, err
+	}
+	if handled != nil {
+		return a, front.Problem(http.StatusConflict, "The alert is over.", "It was resolved; only notes and an assignee can be added.")
+	}
+	entry := front.EntryOf(c, "alert."+in.Action, "done")
+	entry.Detail = strings.TrimSpace(a.Message + " " + d.detail)
+	if a.DeviceID != nil {
+		entry.Device, entry.DeviceName = *a.DeviceID, *a.Device
+	}
+	return a, h.audit.Record(ctx, entry)
 }
 
 // action reads what a person wants done to an alert.

@@ -191,24 +191,26 @@ func (v *Service) Section(ctx context.Context, id uuid.UUID, section string) ([]
 
 // GetInventory shows what a device consists of: GET /devices/{id}/inventory.
 func (v *Service) GetInventory(c *gin.Context, id api.ID, in api.GetInventoryParams) {
-	ctx := c.Request.Context()
-	d, err := v.fleet.Device(ctx, id)
-	var out api.Inventory
-	if err == nil {
-		out, err = v.read(ctx, id)
-	}
-	if err != nil {
-		front.Fail(c, err)
-		return
-	}
-	switch {
-	case in.Format != nil && *in.Format == "csv":
-		writeItems(c, d, out.Items)
-	case in.Format != nil && *in.Format == "cyclonedx":
-		writeBill(c, d, out)
-	default:
-		c.JSON(http.StatusOK, out)
-	}
+	front.Serve(c, func() error {
+		ctx := c.Request.Context()
+		d, err := v.fleet.Device(ctx, id)
+		if err != nil {
+			return err
+		}
+		out, err := v.read(ctx, id)
+		if err != nil {
+			return err
+		}
+		switch {
+		case in.Format != nil && *in.Format == "csv":
+			writeItems(c, d, out.Items)
+		case in.Format != nil && *in.Format == "cyclonedx":
+			writeBill(c, d, out)
+		default:
+			c.JSON(http.StatusOK, out)
+		}
+		return nil
+	})
 }
 
 func (v *Service) read(ctx context.Context, id uuid.UUID) (out api.Inventory, err error) {
@@ -280,10 +282,10 @@ func (v *Service) ListSoftware(c *gin.Context, in api.ListSoftwareParams) {
 			search = *in.Search
 		}
 		view, err := v.fleet.View(c.Request.Context(), front.CallerOf(c), access.FleetRead)
-		if err == nil {
-			err = front.After(in.Cursor, &after)
-		}
 		if err != nil {
+			return err
+		}
+		if err := front.After(in.Cursor, &after); err != nil {
 			return err
 		}
 		if in.Format != nil && *in.Format == "csv" {
@@ -339,28 +341,20 @@ func (v *Service) writeSoftware(c *gin.Context, view []uuid.UUID, search string)
 
 // ListInstalled lists the devices that have a piece of software: GET /software/devices.
 func (v *Service) ListInstalled(c *gin.Context, in api.ListInstalledParams) {
-	ctx := c.Request.Context()
-	var after string
-	limit := front.Limit(in.Limit, 100)
-	err := front.After(in.Cursor, &after)
-	var ids, view []uuid.UUID
-	if err == nil {
-		view, err = v.fleet.View(ctx, front.CallerOf(c), access.FleetRead)
-	}
-	if err == nil {
-		ids, err = v.store.having(ctx, view, in.Name, in.Version, after, limit+1)
-	}
-	var rows []api.Device
-	if err == nil {
-		rows, err = v.fleet.Devices(ctx, ids)
-	}
-	if err != nil {
-		front.Fail(c, err)
-		return
-	}
-	slices.SortFunc(rows, func(a, b api.Device) int { return slices.Index(ids, a.ID) - slices.Index(ids, b.ID) })
-	items, next := front.Page(rows, limit, func(d api.Device) any { return d.Name + "\x00" + d.ID.String() })
-	c.JSON(http.StatusOK, api.DevicePage{Items: items, Next: next})
+	front.List(c, in.Cursor, in.Limit, "", func(ctx context.Context, after string, limit int) ([]api.Device, error) {
+		view, err := v.fleet.View(ctx, front.CallerOf(c), access.FleetRead)
+		if err != nil {
+			return nil, err
+		}
+		ids, err := v.store.having(ctx, view, in.Name, in.Version, after, limit)
+		if err != nil {
+			return nil, err
+		}
+		rows, err := v.fleet.Devices(ctx, ids)
+		slices.SortFunc(rows, func(a, b api.Device) int { return slices.Index(ids, a.ID) - slices.Index(ids, b.ID) })
+		return rows, err
+	}, func(d api.Device) string { return d.Name + "\x00" + d.ID.String() },
+		func(items []api.Device, next *string) any { return api.DevicePage{Items: items, Next: next} })
 }
 
 // suspectsFor is how long before an alert a change may lie to be its suspect.
@@ -368,19 +362,19 @@ const suspectsFor = 14 * 24 * time.Hour
 
 // ListSuspects ranks the changes before an alert: GET /alerts/{id}/suspects.
 func (v *Service) ListSuspects(c *gin.Context, id api.ID) {
-	ctx := c.Request.Context()
-	var out api.SuspectList
-	about, err := v.store.about(ctx, id)
-	if err == nil && v.fleet.MayAt(ctx, front.CallerOf(c), access.FleetRead, about) != nil {
-		err = front.NotFound("alert")
-	}
-	if err == nil {
-		out, err = v.suspects(ctx, id)
-	}
-	if db.Missing(err) {
-		err = front.NotFound("alert")
-	}
-	front.Answer(c, http.StatusOK, out, err)
+	front.Read(c, func(ctx context.Context) (out api.SuspectList, err error) {
+		about, err := v.store.about(ctx, id)
+		switch {
+		case db.Missing(err) || err == nil && v.fleet.MayAt(ctx, front.CallerOf(c), access.FleetRead, about) != nil:
+			return out, front.NotFound("alert")
+		case err != nil:
+			return out, err
+		}
+		if out, err = v.suspects(ctx, id); db.Missing(err) {
+			err = front.NotFound("alert")
+		}
+		return out, err
+	})
 }
 
 // First is the first suspect of an alert; nil for none.

@@ -15,7 +15,7 @@ import (
 	"moorwatch.example/contract/api"
 	"moorwatch.example/core/access"
 	"moorwatch.example/core/job"
-	"moorwatch.example/service/fleet"
+	"moorwatch.example/service/db"
 	"moorwatch.example/service/front"
 )
 
@@ -116,34 +116,40 @@ func (c *Service) one(g *gin.Context, id uuid.UUID, p access.Permission) (api.Jo
 	if err != nil {
 		return api.Job{}, nil, err
 	}
-	found, err := c.store.jobs(ctx, view, sought{id: &id}, latest, 1)
-	if err == nil && len(found) == 0 && view != nil && c.whose(id) == front.CallerOf(g).Email { // one that has no runs yet
-		found, err = c.store.jobs(ctx, nil, sought{id: &id}, latest, 1)
+	found, err := c.store.job(ctx, view, id)
+	if db.Missing(err) && view != nil && c.whose(id) == front.CallerOf(g).Email { // one that has no runs yet
+		found, err = c.store.job(ctx, nil, id)
 	}
-	if err == nil && len(found) == 0 {
+	if db.Missing(err) {
 		err = front.NotFound("job")
 	}
-	if err != nil {
-		return api.Job{}, nil, err
-	}
-	return found[0], view, nil
+	return found, view, err
 }
 
 func (c *Service) show(g *gin.Context, id uuid.UUID, status int) {
-	j, view, err := c.one(g, id, see)
-	if err == nil {
-		var groups []job.Group
-		groups, err = c.store.groups(g.Request.Context(), id, view)
-		j.Groups = &groups
-	}
-	c.tellOwned(&j)
-	if err == nil && j.When.Standing() {
-		var turns []string
-		turns, err = c.store.turns(g.Request.Context(), id)
-		j.Turns = &turns
-		c.foretell(&j)
-	}
+	j, err := c.detailed(g, id)
 	front.Answer(g, status, j, err)
+}
+
+// detailed is a job with what is only told of one at a time.
+func (c *Service) detailed(g *gin.Context, id uuid.UUID) (api.Job, error) {
+	j, view, err := c.one(g, id, see)
+	if err != nil {
+		return j, err
+	}
+	groups, err := c.store.groups(g.Request.Context(), id, view)
+	if err != nil {
+		return j, err
+	}
+	j.Groups = &groups
+	c.tellOwned(&j)
+	if !j.When.Standing() {
+		return j, nil
+	}
+	turns, err := c.store.turns(g.Request.Context(), id)
+	j.Turns = &turns
+	c.foretell(&j)
+	return j, err
 }
 
 // ListRuns lists the runs of a job: GET /jobs/{id}/runs.
@@ -171,20 +177,21 @@ func (c *Service) ListRuns(g *gin.Context, id api.ID, in api.ListRunsParams) {
 
 // GetRun shows a run with its output: GET /jobs/{id}/runs/{run}.
 func (c *Service) GetRun(g *gin.Context, id api.ID, run uuid.UUID) {
-	_, view, err := c.one(g, id, see)
-	var found []api.Run
-	if err == nil {
-		found, _, err = c.store.runs(g.Request.Context(), runsOf{job: id, one: &run, view: view}, first, 1)
-	}
-	if err == nil && len(found) == 0 {
-		err = front.NotFound("run of this job")
-	}
-	if err != nil {
-		front.Fail(g, err)
-		return
-	}
-	c.explain(found)
-	g.JSON(http.StatusOK, found[0])
+	front.Read(g, func(ctx context.Context) (out api.Run, err error) {
+		_, view, err := c.one(g, id, see)
+		if err != nil {
+			return out, err
+		}
+		found, _, err := c.store.runs(ctx, runsOf{job: id, one: &run, view: view}, first, 1)
+		if err != nil {
+			return out, err
+		}
+		if len(found) == 0 {
+			return out, front.NotFound("run of this job")
+		}
+		c.explain(found)
+		return found[0], nil
+	})
 }
 
 // ListDeviceRuns lists what jobs did at a device: GET /devices/{id}/runs.
@@ -222,16 +229,7 @@ func (c *Service) SteerJob(g *gin.Context, id api.ID) {
 	if !ok {
 		return
 	}
-	j, view, err := c.one(g, id, act)
-	if err == nil && view != nil { // a job is steered by who may do so at all of its devices
-		var all api.Job
-		if found, err := c.store.jobs(g.Request.Context(), nil, sought{id: &id}, latest, 1); err == nil && len(found) == 1 {
-			all = found[0]
-		}
-		if sum(all.Counts) != sum(j.Counts) {
-			err = front.Lacking(act)
-		}
-	}
+	j, err := c.maySteer(g, id)
 	switch {
 	case err != nil:
 	case in.Action == api.Adopt:
@@ -242,6 +240,19 @@ func (c *Service) SteerJob(g *gin.Context, id api.ID) {
 	if c.done(g, "job."+string(in.Action), j.Name+", job "+id.String(), err) {
 		c.show(g, id, http.StatusOK)
 	}
+}
+
+// maySteer refuses who may not steer a job: that is for who may do so at all of its devices.
+func (c *Service) maySteer(g *gin.Context, id uuid.UUID) (api.Job, error) {
+	j, view, err := c.one(g, id, act)
+	if err != nil || view == nil {
+		return j, err
+	}
+	all, err := c.store.job(g.Request.Context(), nil, id)
+	if err == nil && sum(all.Counts) != sum(j.Counts) {
+		err = front.Lacking(act)
+	}
+	return j, err
 }
 
 // steered is what a job becomes by an action.
@@ -256,40 +267,40 @@ func sum(counts map[string]int) (n int) {
 
 // RetryJob begins a job anew where it did not succeed: POST /jobs/{id}/retry.
 func (c *Service) RetryJob(g *gin.Context, id api.ID) {
-	ctx := g.Request.Context()
-	_, _, err := c.one(g, id, act)
-	var j newJob
-	var devices []uuid.UUID
-	if err == nil {
-		j, devices, err = c.store.again(ctx, id)
-	}
-	if err == nil && len(devices) == 0 {
-		err = front.Problem(http.StatusConflict, "There is nothing to try again.",
-			"No run of this job failed, was interrupted or was missed.")
-	}
-	var chosen []fleet.Target
-	if err == nil {
+	front.Serve(g, func() error {
+		ctx, caller := g.Request.Context(), front.CallerOf(g)
+		if _, _, err := c.one(g, id, act); err != nil {
+			return err
+		}
+		j, devices, err := c.store.again(ctx, id)
+		if err != nil {
+			return err
+		}
+		if len(devices) == 0 {
+			return front.Problem(http.StatusConflict, "There is nothing to try again.",
+				"No run of this job failed, was interrupted or was missed.")
+		}
 		j.selection = selection{Devices: devices}
-		chosen, err = c.chosen(front.CallerOf(g), needed(j.work), j.selection)
-	}
-	if err == nil && len(chosen) == 0 {
-		err = front.Lacking(act)
-	}
-	var secrets map[string]string
-	if err == nil {
-		secrets, err = c.reveal(id, j.secrets)
-	}
-	if err == nil {
+		chosen, err := c.chosen(caller, needed(j.work), j.selection)
+		if err != nil {
+			return err
+		}
+		if len(chosen) == 0 {
+			return front.Lacking(act)
+		}
+		secrets, err := c.reveal(id, j.secrets)
+		if err != nil {
+			return err
+		}
 		j.id = uuid.New()
-		j.secrets, err = c.hide(j.id, secrets)
-	}
-	if err != nil {
-		front.Fail(g, err)
-		return
-	}
-	j.state, j.origin, j.beginAt, j.by, j.owner = job.JobRunning, "person", time.Now(), front.CallerOf(g).Email, front.CallerOf(g).ID
-	j.when = job.When{Windows: j.when.Windows, Needs: j.when.Needs}
-	j.deadline = j.limits.Awaited(j.beginAt, false)
-	j.runs = once(j.work, chosen, j.beginAt, j.deadline)
-	c.begin(g, j, "job.retry")
+		if j.secrets, err = c.hide(j.id, secrets); err != nil {
+			return err
+		}
+		j.state, j.origin, j.beginAt, j.by, j.owner = job.JobRunning, "person", time.Now(), caller.Email, caller.ID
+		j.when = job.When{Windows: j.when.Windows, Needs: j.when.Needs}
+		j.deadline = j.limits.Awaited(j.beginAt, false)
+		j.runs = once(j.work, chosen, j.beginAt, j.deadline)
+		c.begin(g, j, "job.retry")
+		return nil
+	})
 }

@@ -134,6 +134,18 @@ func (s store) jobs(ctx context.Context, view []uuid.UUID, w sought, before mome
 	})
 }
 
+// job is one job, as who sees these devices sees it; pgx.ErrNoRows where they see none of its runs.
+func (s store) job(ctx context.Context, view []uuid.UUID, id uuid.UUID) (j api.Job, err error) {
+	found, err := s.jobs(ctx, view, sought{id: &id}, latest, 1)
+	if err != nil {
+		return j, err
+	}
+	if len(found) == 0 {
+		return j, pgx.ErrNoRows
+	}
+	return found[0], nil
+}
+
 // counts are how many runs of a job are in which state.
 func (s store) counts(ctx context.Context, id uuid.UUID) (job.Counts, error) {
 	rows, err := s.pool.Query(ctx, "SELECT state, count(*) FROM runs WHERE job_id = $1 GROUP BY state", id)

@@ -41,36 +41,35 @@ func (c *Service) ListAdvisories(g *gin.Context, in api.ListAdvisoriesParams) {
 
 // GetAdvisory shows one: GET /advisories/{advisory}.
 func (c *Service) GetAdvisory(g *gin.Context, name string) {
-	ctx := g.Request.Context()
-	view, err := c.fleet.View(ctx, front.CallerOf(g), see)
-	var out api.AdvisoryDetail
-	if err == nil {
-		var whole advisory.Advisory
-		if out.Advisory, whole, err = c.store.advisory(ctx, view, name); err == nil {
-			out.Details, out.Vector, out.Links = whole.Details, whole.Vector, append([]string{}, whole.Links...)
-			if !whole.Modified.IsZero() {
-				out.Modified = &whole.Modified
-			}
-			out.Software, err = c.store.weakSoftware(ctx, view, out.Advisory.ID)
+	front.Read(g, func(ctx context.Context) (out api.AdvisoryDetail, err error) {
+		a, told, view, err := c.advisory(g, name)
+		if err != nil {
+			return out, err
 		}
+		out = api.AdvisoryDetail{Advisory: a, Details: told.Details, Vector: told.Vector, Links: append([]string{}, told.Links...)}
+		if !told.Modified.IsZero() {
+			out.Modified = &told.Modified
+		}
+		out.Software, err = c.store.weakSoftware(ctx, view, a.ID)
+		return out, err
+	})
+}
+
+// advisory is an advisory as the caller sees it, all that is told of it, and the devices that they see.
+func (c *Service) advisory(g *gin.Context, name string) (a api.Advisory, told advisory.Advisory, view []uuid.UUID, err error) {
+	ctx := g.Request.Context()
+	if view, err = c.fleet.View(ctx, front.CallerOf(g), see); err != nil {
+		return a, told, view, err
 	}
-	if db.Missing(err) {
+	if a, told, err = c.store.advisory(ctx, view, name); db.Missing(err) {
 		err = front.NotFound("advisory")
 	}
-	front.Answer(g, http.StatusOK, out, err)
+	return a, told, view, err
 }
 
 // ListAdvisoryDevices lists whom one is about: GET /advisories/{advisory}/devices.
 func (c *Service) ListAdvisoryDevices(g *gin.Context, name string, in api.ListAdvisoryDevicesParams) {
-	ctx := g.Request.Context()
-	view, err := c.fleet.View(ctx, front.CallerOf(g), see)
-	var a api.Advisory
-	if err == nil {
-		a, _, err = c.store.advisory(ctx, view, name)
-	}
-	if db.Missing(err) {
-		err = front.NotFound("advisory")
-	}
+	a, _, view, err := c.advisory(g, name)
 	if err != nil {
 		front.Fail(g, err)
 		return

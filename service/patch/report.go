@@ -18,7 +18,6 @@ import (
 	"github.com/google/uuid"
 
 	"moorwatch.example/contract/api"
-	"moorwatch.example/core/access"
 	"moorwatch.example/core/device"
 	"moorwatch.example/core/health"
 	"moorwatch.example/core/patch"
@@ -169,19 +168,20 @@ func daysOf(days *int) int {
 
 // GetCompliance tells how current devices are: GET /updates/compliance.
 func (c *Service) GetCompliance(g *gin.Context, in api.GetComplianceParams) {
-	ctx, now := g.Request.Context(), time.Now()
-	a, err := c.aboutFor(ctx, front.CallerOf(g), in.Organisation)
-	var s standings
-	if err == nil {
-		s, err = c.standings(ctx, a, now)
-	}
-	out := api.Compliance{Now: s.now, Organisations: s.organisations, Sites: s.sites, Rings: s.ring, Days: []patch.DayTally{}}
-	if err == nil {
-		var days []patch.DayTally
-		days, err = c.store.compliance(ctx, a.organisations, now.AddDate(0, 0, 1-daysOf(in.Days)))
-		out.Days = append(out.Days, days...)
-	}
-	front.Answer(g, http.StatusOK, out, err)
+	front.Read(g, func(ctx context.Context) (out api.Compliance, err error) {
+		now := time.Now()
+		a, err := c.aboutFor(ctx, front.CallerOf(g), in.Organisation)
+		if err != nil {
+			return out, err
+		}
+		s, err := c.standings(ctx, a, now)
+		if err != nil {
+			return out, err
+		}
+		days, err := c.store.compliance(ctx, a.organisations, now.AddDate(0, 0, 1-daysOf(in.Days)))
+		return api.Compliance{Now: s.now, Organisations: s.organisations, Sites: s.sites, Rings: s.ring,
+			Days: append([]patch.DayTally{}, days...)}, err
+	})
 }
 
 // MakeReport makes a report: GET /updates/report.
@@ -189,10 +189,10 @@ func (c *Service) MakeReport(g *gin.Context, in api.MakeReportParams) {
 	front.Serve(g, func() error {
 		ctx := g.Request.Context()
 		a, err := c.aboutFor(ctx, front.CallerOf(g), in.Organisation)
-		var s patch.Summary
-		if err == nil {
-			s, err = c.summary(ctx, a, daysOf(in.Days), front.CallerOf(g).Name, time.Now())
+		if err != nil {
+			return err
 		}
+		s, err := c.summary(ctx, a, daysOf(in.Days), front.CallerOf(g).Name, time.Now())
 		if err != nil {
 			return err
 		}
@@ -304,29 +304,7 @@ func (c *Service) putSchedule(g *gin.Context, id *uuid.UUID, status int, action 
 	if !ok {
 		return
 	}
-	in.Name = device.CleanText(strings.TrimSpace(in.Name))
-	in.When.Minutes = 1
-	err := in.When.Validate()
-	for i, to := range in.To {
-		address, bad := mail.ParseAddress(to)
-		if bad != nil && err == nil {
-			err = fmt.Errorf("%q is no e-mail address", to)
-		} else if bad == nil {
-			in.To[i] = address.Address
-		}
-	}
-	if err == nil && in.Name == "" {
-		err = errors.New("give it a name")
-	}
-	if err != nil {
-		err = front.Problem(http.StatusBadRequest, "The schedule cannot be taken.", err.Error()+".")
-	} else if in.Organisation != nil {
-		err = c.fleet.KnownScope(g.Request.Context(), health.Scope{Kind: health.Organisation, ID: in.Organisation.String()})
-	}
-	var made api.ReportSchedule
-	if err == nil {
-		made, err = c.store.setSchedule(g.Request.Context(), id, in, nextOf(in, time.Now()), front.CallerOf(g).Email, front.CallerOf(g).ID)
-	}
+	made, err := c.schedule(g, id, &in)
 	if c.done(g, action, fmt.Sprintf("%s to %s", in.Name, strings.Join(in.To, ", ")), err) {
 		g.JSON(status, made)
 	}
@@ -336,6 +314,39 @@ func (c *Service) putSchedule(g *gin.Context, id *uuid.UUID, status int, action 
 func nextOf(in api.NewReportSchedule, after time.Time) *time.Time {
 	if next := in.When.Next(after, time.UTC); !next.IsZero() {
 		return &next
+	}
+	return nil
+}
+
+func (c *Service) schedule(g *gin.Context, id *uuid.UUID, in *api.NewReportSchedule) (made api.ReportSchedule, err error) {
+	ctx, caller := g.Request.Context(), front.CallerOf(g)
+	if err := soundSchedule(in); err != nil {
+		return made, front.Problem(http.StatusBadRequest, "The schedule cannot be taken.", err.Error()+".")
+	}
+	if in.Organisation != nil {
+		if err := c.fleet.KnownScope(ctx, health.Scope{Kind: health.Organisation, ID: in.Organisation.String()}); err != nil {
+			return made, err
+		}
+	}
+	return c.store.setSchedule(ctx, id, *in, nextOf(*in, time.Now()), caller.Email, caller.ID)
+}
+
+// soundSchedule refuses a schedule that cannot be kept, and leaves what is written of a name and addresses as it is kept.
+func soundSchedule(in *api.NewReportSchedule) error {
+	in.Name = device.CleanText(strings.TrimSpace(in.Name))
+	in.When.Minutes = 1
+	if err := in.When.Validate(); err != nil {
+		return err
+	}
+	for i, to := range in.To {
+		address, err := mail.ParseAddress(to)
+		if err != nil {
+			return fmt.Errorf("%q is no e-mail address", to)
+		}
+		in.To[i] = address.Address
+	}
+	if in.Name == "" {
+		return errors.New("give it a name")
 	}
 	return nil
 }
@@ -350,21 +361,24 @@ func (c *Service) RemoveReportSchedule(g *gin.Context, id api.ID) {
 
 // SendReport sends one now: POST /report-schedules/{id}/sends.
 func (c *Service) SendReport(g *gin.Context, id api.ID) {
-	ctx := g.Request.Context()
-	r, err := c.store.scheduleOf(ctx, id)
-	if err == nil {
-		if err = c.mailReport(ctx, r, time.Now()); err != nil {
-			err = front.Problem(http.StatusBadGateway, "The report could not be sent.", err.Error()+".")
-		} else {
-			err = c.store.sent(ctx, id, time.Now(), r.NextAt)
-		}
-	}
-	if err == nil {
-		r, err = c.store.scheduleOf(ctx, id)
-	}
+	r, err := c.send(g.Request.Context(), id)
 	if c.done(g, "report.send", fmt.Sprintf("%s to %s", r.Schedule.Name, strings.Join(r.Schedule.To, ", ")), err) {
 		g.JSON(http.StatusOK, r)
 	}
+}
+
+// send sends the report of a schedule, and returns the schedule as it is then.
+func (c *Service) send(ctx context.Context, id uuid.UUID) (r api.ReportSchedule, err error) {
+	if r, err = c.store.scheduleOf(ctx, id); err != nil {
+		return r, err
+	}
+	if err := c.mailReport(ctx, r, time.Now()); err != nil {
+		return r, front.Problem(http.StatusBadGateway, "The report could not be sent.", err.Error()+".")
+	}
+	if err := c.store.sent(ctx, id, time.Now(), r.NextAt); err != nil {
+		return r, err
+	}
+	return c.store.scheduleOf(ctx, id)
 }
 
 // Times of sending.
@@ -389,8 +403,7 @@ func (c *Service) SendReports(ctx context.Context) error {
 			continue
 		}
 		next := nextOf(r.Schedule, now)
-		err = c.mayBeSent(ctx, id)
-		if err == nil {
+		if err = c.mayBeSent(ctx, id); err == nil {
 			err = c.mailReport(ctx, r, due[i])
 		}
 		if err != nil {
@@ -408,10 +421,10 @@ func (c *Service) SendReports(ctx context.Context) error {
 // mayBeSent refuses to send the report of a schedule whose owner may no longer have any sent.
 func (c *Service) mayBeSent(ctx context.Context, id uuid.UUID) error {
 	owner, err := c.store.ownerOf(ctx, id)
-	var rights access.Rights
-	if err == nil {
-		rights, err = c.people.RightsOf(ctx, owner)
+	if err != nil {
+		return err
 	}
+	rights, err := c.people.RightsOf(ctx, owner)
 	if err == nil && !rights.Everywhere(administer) {
 		err = errors.New("who set it may no longer have reports sent: save it again to adopt it")
 	}

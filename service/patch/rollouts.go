@@ -95,10 +95,10 @@ func (c *Service) AddRollout(g *gin.Context) {
 		}
 		entry := front.EntryOf(g, "rollout.begin", "begun")
 		entry.Detail = fmt.Sprintf("%s on %d devices in %d rings, rollout %s", r.spec.Name, len(chosen), len(counts), r.id)
-		if err = c.audit.Record(ctx, entry); err == nil {
-			err = c.store.addRollout(ctx, r, chosen, at)
+		if err := c.audit.Record(ctx, entry); err != nil {
+			return err
 		}
-		if err != nil {
+		if err := c.store.addRollout(ctx, r, chosen, at); err != nil {
 			return err
 		}
 		c.poke()
@@ -284,13 +284,16 @@ func (c *Service) ListRollouts(g *gin.Context, in api.ListRolloutsParams) {
 	}
 	front.List(g, in.Cursor, in.Limit, latest, func(ctx context.Context, before moment, limit int) ([]api.Rollout, error) {
 		all, err := c.store.rollouts(ctx, view, nil, before, limit)
+		if err != nil {
+			return nil, err
+		}
 		out := make([]api.Rollout, len(all))
 		for i := range all {
-			if err == nil {
-				out[i], err = c.told(ctx, all[i], view)
+			if out[i], err = c.told(ctx, all[i], view); err != nil {
+				return nil, err
 			}
 		}
-		return out, err
+		return out, nil
 	}, func(r api.Rollout) moment { return moment{r.BegunAt, r.ID} },
 		func(items []api.Rollout, next *string) any { return api.RolloutPage{Items: items, Next: next} })
 }
@@ -303,11 +306,11 @@ func (c *Service) one(g *gin.Context, id uuid.UUID) (rollout, []uuid.UUID, error
 		return rollout{}, nil, err
 	}
 	found, err := c.store.rollouts(ctx, view, &id, latest, 1)
-	if err == nil && len(found) == 0 {
-		err = front.NotFound("rollout")
-	}
 	if err != nil {
 		return rollout{}, nil, err
+	}
+	if len(found) == 0 {
+		return rollout{}, nil, front.NotFound("rollout")
 	}
 	return found[0], view, nil
 }
@@ -316,15 +319,21 @@ func (c *Service) one(g *gin.Context, id uuid.UUID) (rollout, []uuid.UUID, error
 func (c *Service) GetRollout(g *gin.Context, id api.ID) { c.show(g, id, http.StatusOK) }
 
 func (c *Service) show(g *gin.Context, id uuid.UUID, status int) {
-	r, view, err := c.one(g, id)
-	var out api.Rollout
-	if err == nil {
-		out, err = c.told(g.Request.Context(), r, view)
-	}
-	if err == nil {
-		out.Updates, err = c.store.brought(g.Request.Context(), id, view)
-	}
+	out, err := c.detailed(g, id)
 	front.Answer(g, status, out, err)
+}
+
+// detailed is a rollout with what is only told of one at a time.
+func (c *Service) detailed(g *gin.Context, id uuid.UUID) (out api.Rollout, err error) {
+	r, view, err := c.one(g, id)
+	if err != nil {
+		return out, err
+	}
+	if out, err = c.told(g.Request.Context(), r, view); err != nil {
+		return out, err
+	}
+	out.Updates, err = c.store.brought(g.Request.Context(), id, view)
+	return out, err
 }
 
 // ListRolloutDevices lists the devices of a rollout: GET /rollouts/{id}/devices.
@@ -353,51 +362,69 @@ func (c *Service) SteerRollout(g *gin.Context, id api.ID) {
 	if !ok {
 		return
 	}
-	ctx := g.Request.Context()
 	c.moving.Lock()
 	defer c.moving.Unlock()
+	x := front.Change{Action: "rollout.set"}
+	if err := c.steer(g, id, in, &x); !c.done(g, x.Action, x.Detail, err) {
+		return
+	}
+	c.fleet.Publish("rollouts", map[string]any{"ids": []uuid.UUID{id}})
+	c.poke()
+	c.show(g, id, http.StatusOK)
+}
+
+// steer changes a rollout as somebody says, and completes what is to be put on record.
+func (c *Service) steer(g *gin.Context, id uuid.UUID, in api.RolloutAction, x *front.Change) error {
+	r, err := c.maySteer(g, id)
+	if err != nil {
+		return err
+	}
+	x.Detail = r.spec.Name + ", rollout " + id.String()
+	if in.Without != nil {
+		x.Detail += ", without " + strings.Join(*in.Without, ", ")
+		if r.state.Phase.Over() {
+			return front.Problem(http.StatusConflict, "The rollout is over.", "Begin another one.")
+		}
+		r.spec.Without = *in.Without
+		if bad := r.spec.Validate(); bad != nil {
+			return front.Problem(http.StatusBadRequest, "That cannot be left out.", bad.Error()+".")
+		}
+	}
+	if in.Action != nil {
+		x.Action = "rollout." + *in.Action
+		if err := c.do(g, &r, *in.Action); err != nil {
+			return err
+		}
+	}
+	return c.store.save(g.Request.Context(), r)
+}
+
+func (c *Service) do(g *gin.Context, r *rollout, action string) error {
+	if action == actionAdopt {
+		return c.adopt(g, r)
+	}
+	if bad := r.spec.Do(&r.state, action, front.CallerOf(g).Email, r.begunBy, time.Now()); bad != nil {
+		return front.Problem(http.StatusConflict, "The rollout cannot do that now.", bad.Error()+".")
+	}
+	return c.steered(g.Request.Context(), r, action)
+}
+
+// maySteer refuses who may not steer a rollout: that is for who may do so at all of its devices.
+func (c *Service) maySteer(g *gin.Context, id uuid.UUID) (rollout, error) {
+	ctx := g.Request.Context()
 	r, _, err := c.one(g, id)
-	var view []uuid.UUID
-	if err == nil {
-		view, err = c.fleet.View(ctx, front.CallerOf(g), act)
+	if err != nil {
+		return r, err
 	}
-	outside := 0
-	if err == nil { // a rollout is steered by who may do so at all of its devices
-		outside, err = c.store.outside(ctx, id, view)
+	view, err := c.fleet.View(ctx, front.CallerOf(g), act)
+	if err != nil {
+		return r, err
 	}
+	outside, err := c.store.outside(ctx, id, view)
 	if err == nil && outside > 0 {
 		err = front.Lacking(act)
 	}
-	detail := r.spec.Name + ", rollout " + id.String()
-	what := "rollout.set"
-	if err == nil && in.Without != nil {
-		if r.state.Phase.Over() {
-			err = front.Problem(http.StatusConflict, "The rollout is over.", "Begin another one.")
-		} else if r.spec.Without = *in.Without; r.spec.Validate() != nil {
-			err = front.Problem(http.StatusBadRequest, "That cannot be left out.", r.spec.Validate().Error()+".")
-		}
-		detail += ", without " + strings.Join(*in.Without, ", ")
-	}
-	if err == nil && in.Action != nil && *in.Action == actionAdopt {
-		what, in.Action = "rollout."+actionAdopt, nil
-		err = c.adopt(g, &r)
-	}
-	if err == nil && in.Action != nil {
-		what = "rollout." + *in.Action
-		if bad := r.spec.Do(&r.state, *in.Action, front.CallerOf(g).Email, r.begunBy, time.Now()); bad != nil {
-			err = front.Problem(http.StatusConflict, "The rollout cannot do that now.", bad.Error()+".")
-		} else {
-			err = c.steered(ctx, &r, *in.Action)
-		}
-	}
-	if err == nil {
-		err = c.store.save(ctx, r)
-	}
-	if c.done(g, what, detail, err) {
-		c.fleet.Publish("rollouts", map[string]any{"ids": []uuid.UUID{id}})
-		c.poke()
-		c.show(g, id, http.StatusOK)
-	}
+	return r, err
 }
 
 // steered does what an action asks for beside the state.

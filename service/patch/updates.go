@@ -23,22 +23,18 @@ import (
 
 // ListUpdates lists what is missing: GET /updates.
 func (c *Service) ListUpdates(g *gin.Context, in api.ListUpdatesParams) {
-	ctx := g.Request.Context()
-	view, err := c.fleet.View(ctx, front.CallerOf(g), see)
 	var all []api.MissingUpdate
-	if err == nil {
+	front.List(g, in.Cursor, in.Limit, 0, func(ctx context.Context, after, limit int) ([]api.MissingUpdate, error) {
+		view, err := c.fleet.View(ctx, front.CallerOf(g), see)
+		if err != nil {
+			return nil, err
+		}
 		all, err = c.summed(ctx, view, nil, func(u *update.Update) bool {
 			return (in.Class == nil || string(u.Class) == *in.Class) &&
 				(in.Search == nil || strings.Contains(strings.ToLower(u.Name+" "+u.Title), strings.ToLower(*in.Search)))
 		})
-	}
-	if err != nil {
-		front.Fail(g, err)
-		return
-	}
-	front.List(g, in.Cursor, in.Limit, 0, func(_ context.Context, after, limit int) ([]api.MissingUpdate, error) {
 		after = min(after, len(all))
-		return all[after:min(after+limit, len(all))], nil
+		return all[after:min(after+limit, len(all))], err
 	}, func(x api.MissingUpdate) int {
 		return 1 + slices.IndexFunc(all, func(y api.MissingUpdate) bool { return y.Update.Ref() == x.Update.Ref() })
 	},

@@ -70,18 +70,8 @@ func (p *Service) ExportMe(c *gin.Context) { p.exportPerson(c, front.CallerOf(c)
 func (p *Service) ExportPerson(c *gin.Context, id api.ID) { p.exportPerson(c, id) }
 
 func (p *Service) exportPerson(c *gin.Context, id uuid.UUID) {
-	ctx := c.Request.Context()
-	email, err := p.store.email(ctx, id)
-	if db.Missing(err) {
-		err = front.NotFound("person")
-	}
-	if err == nil {
-		entry := front.EntryOf(c, "person.export", "done")
-		entry.Detail = email
-		err = p.audit.Record(ctx, entry)
-	}
-	if err != nil {
-		front.Fail(c, err)
+	email, err := p.store.email(c.Request.Context(), id)
+	if !front.Changed(c, p.audit, front.Change{Action: "person.export", Detail: email, What: "person"}, err) {
 		return
 	}
 	p.export(c, "person", func(ctx context.Context, each func(string, []byte) error) error {
@@ -113,18 +103,8 @@ func (p *Service) ErasePerson(c *gin.Context) {
 
 // ExportOrganisation hands out what is held about an organisation: GET /organisations/{id}/data.
 func (p *Service) ExportOrganisation(c *gin.Context, id api.ID) {
-	ctx := c.Request.Context()
-	name, err := p.store.organisation(ctx, id)
-	if db.Missing(err) {
-		err = front.NotFound("organisation")
-	}
-	if err == nil {
-		entry := front.EntryOf(c, "organisation.export", "done")
-		entry.Detail = name
-		err = p.audit.Record(ctx, entry)
-	}
-	if err != nil {
-		front.Fail(c, err)
+	name, err := p.store.organisation(c.Request.Context(), id)
+	if !front.Changed(c, p.audit, front.Change{Action: "organisation.export", Detail: name, What: "organisation"}, err) {
 		return
 	}
 	p.export(c, "organisation", func(ctx context.Context, each func(string, []byte) error) error {
@@ -138,37 +118,41 @@ func (p *Service) EraseOrganisation(c *gin.Context, id api.ID) {
 	if !ok {
 		return
 	}
-	ctx := c.Request.Context()
-	name, err := p.store.organisation(ctx, id)
-	if db.Missing(err) {
-		err = front.NotFound("organisation")
-	}
-	if err == nil && in.Name != name {
-		err = front.Problem(http.StatusUnprocessableEntity, "This is not its name.",
-			"Write the organisation's name as it is: nothing brings back what is erased.")
-	}
-	var devices []uuid.UUID
-	if err == nil {
+	front.Serve(c, func() error {
+		ctx := c.Request.Context()
+		name, err := p.store.organisation(ctx, id)
+		switch {
+		case db.Missing(err):
+			return front.NotFound("organisation")
+		case err != nil:
+			return err
+		case in.Name != name:
+			return front.Problem(http.StatusUnprocessableEntity, "This is not its name.",
+				"Write the organisation's name as it is: nothing brings back what is erased.")
+		}
 		// It is on record before it begins: what follows leaves nothing that tells of it.
 		entry := front.EntryOf(c, "organisation.erase", "begun")
 		entry.Detail = name
-		if err = p.audit.Record(ctx, entry); err == nil {
-			devices, err = p.store.devices(ctx, id)
+		if err := p.audit.Record(ctx, entry); err != nil {
+			return err
 		}
-	}
-	if err != nil {
-		front.Fail(c, err)
-		return
-	}
-	for _, device := range devices {
-		p.bus.IdentityRevoked.Publish(ctx, device)
-	}
-	// Once begun it is ended, whoever waits for it.
-	if err = p.store.eraseOrganisation(context.WithoutCancel(ctx), id, devices); err == nil {
-		entry := front.EntryOf(c, "organisation.erase", "done")
-		entry.Detail = fmt.Sprintf("%s, %d devices", name, len(devices))
-		err = p.audit.Record(context.WithoutCancel(ctx), entry)
-	}
-	p.fleet.Changed(devices)
-	front.Done(c, err)
+		devices, err := p.store.devices(ctx, id)
+		if err != nil {
+			return err
+		}
+		for _, device := range devices {
+			p.bus.IdentityRevoked.Publish(ctx, device)
+		}
+		defer p.fleet.Changed(devices)
+		ctx = context.WithoutCancel(ctx) // once begun it is ended, whoever waits for it
+		if err := p.store.eraseOrganisation(ctx, id, devices); err != nil {
+			return err
+		}
+		entry.Result, entry.Detail = "done", fmt.Sprintf("%s, %d devices", name, len(devices))
+		if err := p.audit.Record(ctx, entry); err != nil {
+			return err
+		}
+		c.Status(http.StatusNoContent)
+		return nil
+	})
 }

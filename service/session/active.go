@@ -89,14 +89,17 @@ func (s *Service) enter(c *gin.Context, d api.Device, tool, reason string) (*act
 // open finds a device and a tool that it offers, and enters a session with it, at a desktop where it is
 // of a screen. It has answered where it fails.
 func (s *Service) open(c *gin.Context, id uuid.UUID, tool, desktop string) (d api.Device, v *activeSession, ok bool) {
-	d, t, err := s.tool(c, id, tool)
-	if err == nil {
+	front.Serve(c, func() error {
+		var t session.Tool
+		var err error
+		if d, t, err = s.tool(c, id, tool); err != nil {
+			return err
+		}
 		v, err = s.enterAt(c, d, t.Name, desktop, "")
-	}
-	if err != nil {
-		front.Fail(c, err)
-	}
-	return d, v, err == nil
+		ok = err == nil
+		return err
+	})
+	return d, v, ok
 }
 
 // enterAt is enter for a desktop, whose person is told or asked.
@@ -356,20 +359,22 @@ func (s *Service) BeginSession(c *gin.Context, id api.ID) {
 	if in.Desktop != nil && in.Tool == "screen" {
 		desktop = *in.Desktop
 	}
-	d, tool, err := s.tool(c, id, in.Tool)
-	if err == nil && !mayUse(c, in.Tool) {
-		err = front.Lacking(access.Of(in.Tool, access.See))
-	}
-	var v *activeSession
-	if err == nil {
-		v, err = s.enterAt(c, d, tool.Name, desktop, reason)
-	}
-	if err != nil {
-		front.Fail(c, err)
-		return
-	}
-	v.leave()
-	c.JSON(http.StatusOK, v.row)
+	front.Serve(c, func() error {
+		d, tool, err := s.tool(c, id, in.Tool)
+		if err != nil {
+			return err
+		}
+		if !mayUse(c, in.Tool) {
+			return front.Lacking(access.Of(in.Tool, access.See))
+		}
+		v, err := s.enterAt(c, d, tool.Name, desktop, reason)
+		if err != nil {
+			return err
+		}
+		v.leave()
+		c.JSON(http.StatusOK, v.row)
+		return nil
+	})
 }
 
 // EndSession ends a session of the caller's own, or of anybody where the caller manages people: DELETE

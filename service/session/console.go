@@ -42,31 +42,34 @@ func (s *Service) AddConsole(c *gin.Context, id api.ID) {
 	if !ok {
 		return
 	}
-	ctx := c.Request.Context()
-	d, err := s.devices.Device(ctx, id)
-	o := api.Console{ID: uuid.New(), Name: device.CleanText(strings.TrimSpace(in.Name)), AddedAt: time.Now().Truncate(time.Microsecond),
-		AddedBy: front.CallerOf(c).Email}
-	if err == nil {
-		o.Address, err = address(in.Address)
-	}
-	if err == nil && o.Name == "" {
-		err = front.Problem(http.StatusBadRequest, "The console has no name.", "Give it one, such as that of the machine.")
-	}
-	if err == nil {
-		var kept []byte
-		if in.Password != nil {
-			kept = s.box.Seal(*in.Password, consolePrefix+o.ID.String())
-		}
-		o.Secret = kept != nil
-		err = s.store.addConsole(ctx, id, o, kept)
-	}
-	if db.Duplicate(err) {
-		err = front.Problem(http.StatusConflict, d.Name+" has a console named "+o.Name+" already.",
-			"Give it another name, or remove that one.")
-	}
+	d, o, err := s.addConsole(c, id, in)
 	if s.consoled(c, d, "console.add", o.Name+" at "+o.Address, err) {
 		c.JSON(http.StatusCreated, o)
 	}
+}
+
+func (s *Service) addConsole(c *gin.Context, id uuid.UUID, in api.NewConsole) (d api.Device, o api.Console, err error) {
+	ctx := c.Request.Context()
+	if d, err = s.devices.Device(ctx, id); err != nil {
+		return d, o, err
+	}
+	o = api.Console{ID: uuid.New(), Name: device.CleanText(strings.TrimSpace(in.Name)), AddedAt: time.Now().Truncate(time.Microsecond),
+		AddedBy: front.CallerOf(c).Email, Secret: in.Password != nil}
+	if o.Address, err = address(in.Address); err != nil {
+		return d, o, err
+	}
+	if o.Name == "" {
+		return d, o, front.Problem(http.StatusBadRequest, "The console has no name.", "Give it one, such as that of the machine.")
+	}
+	var kept []byte
+	if in.Password != nil {
+		kept = s.box.Seal(*in.Password, consolePrefix+o.ID.String())
+	}
+	if err = s.store.addConsole(ctx, id, o, kept); db.Duplicate(err) {
+		err = front.Problem(http.StatusConflict, d.Name+" has a console named "+o.Name+" already.",
+			"Give it another name, or remove that one.")
+	}
+	return d, o, err
 }
 
 // RemoveConsole removes a console: DELETE /devices/{id}/consoles/{console}.

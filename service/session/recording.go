@@ -334,43 +334,38 @@ const mostSearches = 2
 
 // search lists the recordings in which a text was printed. They are encrypted, so that they are read to be searched.
 func (s *Service) search(c *gin.Context, view []uuid.UUID, in api.ListRecordingsParams, text string) {
-	from := latest
-	limit := front.Limit(in.Limit, 100)
-	err := front.After(in.Cursor, &from)
-	out := api.RecordingPage{Items: []api.Recording{}}
-	if err == nil {
+	front.Read(c, func(ctx context.Context) (out api.RecordingPage, err error) {
+		from := latest
+		if err := front.After(in.Cursor, &from); err != nil {
+			return out, err
+		}
 		select {
 		case s.searches <- struct{}{}:
 			defer func() { <-s.searches }()
-		case <-c.Request.Context().Done():
-			err = c.Request.Context().Err()
+		case <-ctx.Done():
+			return out, ctx.Err()
 		}
-	}
-	if err == nil {
-		var at moment
-		var more bool
-		if out.Items, at, more, err = s.store.search(c.Request.Context(), view, in.Device, text, from, limit,
-			time.Now().Add(searchLasts)); more {
+		found, at, more, err := s.store.search(ctx, view, in.Device, text, from, front.Limit(in.Limit, 100), time.Now().Add(searchLasts))
+		if more {
 			out.Next = front.Cursor(at)
 		}
-	}
-	front.Answer(c, http.StatusOK, out, err)
+		out.Items = append([]api.Recording{}, found...)
+		return out, err
+	})
 }
 
 // recorded finds a recording of a device where the caller may see such.
 func (s *Service) recorded(c *gin.Context, id uuid.UUID) (r api.Recording, err error) {
 	ctx, caller := c.Request.Context(), front.CallerOf(c)
 	r, err = s.store.recording(ctx, id)
-	if err == nil {
-		place, err := s.devices.Place(ctx, r.DeviceID)
-		if err != nil {
-			return r, err
-		}
-		if caller.Rights.May(access.Of("recordings", access.See), &place) {
-			return r, nil
-		}
+	switch {
+	case db.Missing(err):
+		return r, front.NotFound("recording")
+	case err != nil:
+		return r, err
 	}
-	if err == nil || db.Missing(err) {
+	place, err := s.devices.Place(ctx, r.DeviceID)
+	if err == nil && !caller.Rights.May(access.Of("recordings", access.See), &place) {
 		err = front.NotFound("recording")
 	}
 	return r, err
@@ -395,10 +390,10 @@ func (s *Service) PlayRecording(c *gin.Context, id api.ID) {
 	front.Serve(c, func() error {
 		ctx := c.Request.Context()
 		r, err := s.recorded(c, id)
-		if err == nil {
-			err = s.played(c, r)
-		}
 		if err != nil {
+			return err
+		}
+		if err := s.played(c, r); err != nil {
 			return err
 		}
 		c.Header("Content-Type", "application/x-ndjson")

@@ -181,12 +181,13 @@ const (
 
 // WakeDevice wakes a device through its neighbours: POST /devices/{id}/wake.
 func (s *Service) WakeDevice(c *gin.Context, id api.ID) {
-	d, err := s.devices.Device(c.Request.Context(), id)
-	var out api.WakeResult
-	if err == nil {
-		out, err = s.wake(c.Request.Context(), d, front.EntryOf(c, "power.wake", "begun"))
-	}
-	front.Answer(c, http.StatusOK, out, err)
+	front.Read(c, func(ctx context.Context) (out api.WakeResult, err error) {
+		d, err := s.devices.Device(ctx, id)
+		if err != nil {
+			return out, err
+		}
+		return s.wake(ctx, d, front.EntryOf(c, "power.wake", "begun"))
+	})
 }
 
 // Online tells whether a device is connected.
@@ -195,9 +196,10 @@ func (s *Service) Online(id uuid.UUID) bool { return s.hub.Online(id) }
 // Wake wakes a device through its neighbours, for a rollout.
 func (s *Service) Wake(ctx context.Context, id uuid.UUID, by string) error {
 	d, err := s.devices.Device(ctx, id)
-	if err == nil {
-		_, err = s.wake(ctx, d, front.Entry{Actor: by, Via: "rollout", Action: "power.wake", Result: "begun"})
+	if err != nil {
+		return err
 	}
+	_, err = s.wake(ctx, d, front.Entry{Actor: by, Via: "rollout", Action: "power.wake", Result: "begun"})
 	return err
 }
 
@@ -227,26 +229,21 @@ func (s *Service) ShutDown(ctx context.Context, id uuid.UUID, by string) (stays 
 func (s *Service) wake(ctx context.Context, d api.Device, entry front.Entry) (out api.WakeResult, err error) {
 	out.By = []string{}
 	if d.Online {
-		err = front.Problem(http.StatusConflict, d.Name+" is awake.", "It is connected.")
+		return out, front.Problem(http.StatusConflict, d.Name+" is awake.", "It is connected.")
 	}
-	var hardware []string
-	var near []api.Device
-	if err == nil {
-		hardware, near, err = s.wakers(ctx, d)
-	}
-	if err == nil && len(hardware) == 0 {
-		err = front.Problem(http.StatusConflict, "The hardware address of "+d.Name+" is not known.",
+	hardware, near, err := s.wakers(ctx, d)
+	switch {
+	case err != nil:
+		return out, err
+	case len(hardware) == 0:
+		return out, front.Problem(http.StatusConflict, "The hardware address of "+d.Name+" is not known.",
 			"It is part of its inventory; the device has not sent one.")
-	}
-	if err == nil && len(near) == 0 {
-		err = front.Problem(http.StatusConflict, "No device is online beside "+d.Name+".",
+	case len(near) == 0:
+		return out, front.Problem(http.StatusConflict, "No device is online beside "+d.Name+".",
 			"The call must come from its own network. Wake one there by hand, or have the site's router send it.")
 	}
 	entry.Device, entry.DeviceName, entry.Detail = d.ID, d.Name, strings.Join(hardware, ", ")
-	if err == nil {
-		err = s.audit.Record(ctx, entry)
-	}
-	if err != nil {
+	if err := s.audit.Record(ctx, entry); err != nil {
 		return out, err
 	}
 	ctx, cancel := context.WithTimeout(ctx, wakeWithin)
