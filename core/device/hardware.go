@@ -92,18 +92,26 @@ func Telling(hardware []string) bool {
 }
 
 // Marks tell a device from its copies where its hardware does not: at each connection it is given another, and shows
-// the last. Latest is the one that it was given last, and Before the one that it showed then; a device that never got
-// the latest, because its connection was cut, shows Before again. Each is "" where there is none yet.
-type Marks struct{ Latest, Before string }
+// the last that it got. Shown is the one that it showed last, "" before it had one. Given are those that it was given
+// since, the oldest first: more than one where connections were cut before it got them, or where a connection that it
+// gave up was served after the one that it made instead.
+type Marks struct {
+	Shown string
+	Given []string
+}
+
+// mostGiven is how many marks are kept of those that a device was given and has not shown.
+const mostGiven = 8
 
 // Next returns the marks after a device showed one and was given another; ok is false where what it showed is older
 // than its connection before, so that it is a copy, or was copied, or was put back to an earlier state.
 func (m Marks) Next(shown, given string) (next Marks, ok bool) {
-	switch shown {
-	case m.Latest:
-		return Marks{given, shown}, true
-	case m.Before:
-		return Marks{given, m.Before}, true
+	switch {
+	case slices.Contains(m.Given, shown):
+		return Marks{shown, []string{given}}, true
+	case shown == m.Shown:
+		kept := m.Given[max(0, len(m.Given)-mostGiven+1):]
+		return Marks{shown, append(slices.Clone(kept), given)}, true
 	}
 	return m, false
 }

@@ -50,8 +50,9 @@ func FuzzCleanHardware(f *testing.F) {
 	})
 }
 
-// TestMarks lets a device and its copy connect in every order of three connections each, some of whose marks got lost:
-// the device alone is always let in, and two of them are found out by the third connection of whoever comes second.
+// TestMarks lets a device connect in every order of marks that got lost and of connections that it gave up, which are
+// served after the next: it is always let in. Beside a copy one of the two is found out by the third connection of
+// whoever comes second.
 func TestMarks(t *testing.T) {
 	type holder struct{ mark string }
 	connect := func(m *Marks, h *holder, given string, lost bool) bool {
@@ -65,16 +66,29 @@ func TestMarks(t *testing.T) {
 		}
 		return true
 	}
-	for losses := range 64 {
+	const served, lost, late = 0, 1, 2 // what becomes of a connection
+	for order := range 3 * 3 * 3 * 3 * 3 * 3 {
 		var m Marks
 		var alone holder
+		rest := order
 		for i := range 6 {
-			if !connect(&m, &alone, fmt.Sprint("mark ", i), losses>>i&1 == 1) {
-				t.Fatalf("losses %06b: the device is taken for a copy at connection %d", losses, i)
+			before := alone
+			if !connect(&m, &alone, fmt.Sprint("mark ", i), rest%3 == lost) {
+				t.Fatalf("order %d: the device is taken for a copy at connection %d", order, i)
 			}
+			if rest%3 == late {
+				connect(&m, &before, fmt.Sprint("late ", i), true)
+			}
+			rest /= 3
 		}
 	}
-	for order := range 64 {
+	var m Marks
+	for i := range 10 * mostGiven {
+		if !connect(&m, &holder{}, fmt.Sprint("mark ", i), true) || len(m.Given) > mostGiven {
+			t.Fatalf("%d marks are kept after %d connections", len(m.Given), i+1)
+		}
+	}
+	for order := range 256 {
 		var m Marks
 		device := holder{}
 		for i := range 3 {
@@ -82,13 +96,13 @@ func TestMarks(t *testing.T) {
 		}
 		both := [2]*holder{&device, {device.mark}}
 		found, counts := false, [2]int{}
-		for i := range 6 {
+		for i := range 8 {
 			who := order >> i & 1
 			counts[who]++
 			found = found || !connect(&m, both[who], fmt.Sprint("mark ", i), false)
 		}
-		if min(counts[0], counts[1]) > 1 && !found {
-			t.Errorf("order %06b: neither is found out", order)
+		if min(counts[0], counts[1]) > 2 && !found {
+			t.Errorf("order %08b: neither is found out", order)
 		}
 	}
 }

@@ -23,8 +23,8 @@ type known struct {
 }
 
 func (s store) known(ctx context.Context, id uuid.UUID) (k known, err error) {
-	err = s.pool.QueryRow(ctx, "SELECT name, hardware, site_id, successor_id, waiting, mark, mark_before FROM devices WHERE id = $1", id).
-		Scan(&k.name, &k.hardware, &k.site, &k.successor, &k.waiting, &k.marks.Latest, &k.marks.Before)
+	err = s.pool.QueryRow(ctx, "SELECT name, hardware, site_id, successor_id, waiting, mark_shown, marks_given FROM devices WHERE id = $1", id).
+		Scan(&k.name, &k.hardware, &k.site, &k.successor, &k.waiting, &k.marks.Shown, &k.marks.Given)
 	return k, err
 }
 
@@ -35,9 +35,9 @@ func (s store) setHardware(ctx context.Context, id uuid.UUID, hardware []string)
 
 // setMarks takes other marks of a device, where they are still those that were read.
 func (s store) setMarks(ctx context.Context, id uuid.UUID, before, after device.Marks) error {
-	return s.pool.QueryRow(ctx, "UPDATE devices SET mark = $4, mark_before = $5 WHERE id = $1 AND mark = $2 AND mark_before = $3 "+
-		"RETURNING id", id,
-		before.Latest, before.Before, after.Latest, after.Before).Scan(&id)
+	return s.pool.QueryRow(ctx, "UPDATE devices SET mark_shown = $4, marks_given = $5 "+
+		"WHERE id = $1 AND mark_shown = $2 AND marks_given = $3 RETURNING id", id,
+		before.Shown, before.Given, after.Shown, after.Given).Scan(&id)
 }
 
 // Kinds of questions.
@@ -178,7 +178,8 @@ func (s store) answer(ctx context.Context, q api.IdentityQuestion, same bool, by
 			return err
 		}
 		if mark, ok := markOf(hardware); ok && q.Kind == copied {
-			_, err := tx.Exec(ctx, "UPDATE devices SET hardware = '{}', mark = $2, mark_before = $2, conflict_at = NULL WHERE id = $1",
+			_, err := tx.Exec(ctx, "UPDATE devices SET hardware = '{}', mark_shown = $2, marks_given = '{}', "+
+				"conflict_at = NULL WHERE id = $1",
 				q.Device, mark)
 			return err
 		}

@@ -230,8 +230,20 @@ func TestMarksTellADeviceFromItsCopy(t *testing.T) {
 	if n := len(w.questionsOf(id)); n != 3 {
 		t.Errorf("%d computers are asked about", n)
 	}
-	var kept string
-	if err := w.pool.QueryRow(t.Context(), "SELECT mark FROM devices WHERE id = $1", id).Scan(&kept); err != nil || kept == mark {
+	// A connection that it gave up is served after the one that it made instead.
+	given, refused := w.shows(id, nil, mark)
+	if refused != nil {
+		t.Fatal(refused)
+	}
+	if _, refused := w.shows(id, nil, mark); refused != nil {
+		t.Fatal(refused)
+	}
+	if mark, refused = w.shows(id, nil, given); refused != nil {
+		t.Fatalf("it is taken for a copy after a connection that it gave up: %v", refused)
+	}
+	var kept bool
+	if err := w.pool.QueryRow(t.Context(), "SELECT $2 = mark_shown OR $2 = ANY (marks_given) FROM devices WHERE id = $1", id, mark).
+		Scan(&kept); err != nil || kept {
 		t.Errorf("the mark itself is kept: %v", err)
 	}
 	// Two at the same time: one goes on, whichever it is, and the other comes again.
