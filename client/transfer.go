@@ -378,17 +378,14 @@ func (c *Client) PutFolder(ctx context.Context, device uuid.UUID, folder string,
 		// Entries are small; the network is given larger pieces.
 		out := &gathered{w: io.MultiWriter(pw, sum), b: make([]byte, 0, 64<<10)}
 		w := tar.NewWriter(out)
-		err := add(w)
-		if err == nil {
-			err = w.Close()
+		for _, step := range []func() error{func() error { return add(w) }, w.Close, out.flush} {
+			if err := step(); err != nil {
+				pw.CloseWithError(err)
+				return
+			}
 		}
-		if err == nil {
-			err = out.flush()
-		}
-		if err == nil { // all was read, so that nobody else uses the trailer now
-			r.Trailer.Set(transfer.DigestHeader, transfer.ContentDigest(sum.Sum(nil)))
-		}
-		pw.CloseWithError(err)
+		r.Trailer.Set(transfer.DigestHeader, transfer.ContentDigest(sum.Sum(nil))) // all was read: nobody else uses it now
+		pw.Close()
 	}()
 	answer, err := c.slow.Do(r)
 	if err != nil {

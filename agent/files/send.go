@@ -363,19 +363,26 @@ func (f *Files) unpackFile(ctx context.Context, root *os.Root, name string, in i
 	if err != nil {
 		return err
 	}
-	n, err := copyUntil(ctx, out, io.LimitReader(in, h.Size))
-	if err == nil && n < h.Size {
-		err = io.ErrUnexpectedEOF
-	}
-	err = errors.Join(err, out.Close())
-	if err == nil && !h.ModTime.IsZero() {
-		err = root.Chtimes(part, time.Time{}, h.ModTime)
-	}
-	if err == nil {
-		err = root.Rename(part, name)
-	}
-	if err != nil {
+	if err := fillPart(ctx, root, out, part, name, in, h); err != nil {
 		root.Remove(part)
+		return err
 	}
-	return err
+	return nil
+}
+
+// fillPart writes what an archive holds of a file, closes it and gives it its time and its name.
+func fillPart(ctx context.Context, root *os.Root, out *os.File, part, name string, in io.Reader, h *tar.Header) error {
+	n, err := copyUntil(ctx, out, io.LimitReader(in, h.Size))
+	if err := errors.Join(err, out.Close()); err != nil {
+		return err
+	}
+	if n < h.Size {
+		return io.ErrUnexpectedEOF
+	}
+	if !h.ModTime.IsZero() {
+		if err := root.Chtimes(part, time.Time{}, h.ModTime); err != nil {
+			return err
+		}
+	}
+	return root.Rename(part, name)
 }

@@ -109,13 +109,13 @@ func (f *Files) Begin(_ context.Context, o link.UploadOrder) (link.Upload, error
 // note keeps an upload in the agent's folder.
 func (f *Files) note(u *upload) error {
 	text, err := json.Marshal(u)
-	if err == nil {
-		err = os.MkdirAll(f.uploadsDir(), 0o700)
+	if err != nil {
+		return err
 	}
-	if err == nil {
-		err = atomicfile.Write(f.uploadNote(u.ID), text, atomicfile.Soon)
+	if err := os.MkdirAll(f.uploadsDir(), 0o700); err != nil {
+		return explain(f.uploadsDir(), err)
 	}
-	return explain(f.uploadsDir(), err)
+	return explain(f.uploadsDir(), atomicfile.Write(f.uploadNote(u.ID), text, atomicfile.Soon))
 }
 
 // part opens the part of an upload again, with the folder that it stands in. It refuses what is not the

@@ -68,18 +68,24 @@ const (
 	exportWithin = time.Minute
 )
 
+// firstExported reads the first entries of an export, and puts it on record.
+func (a *Service) firstExported(c *gin.Context, w sought, format string) ([]access.Entry, error) {
+	batch, err := a.store.auditAfter(c.Request.Context(), w, 0, exportRows)
+	if err != nil {
+		return nil, err
+	}
+	entry := front.EntryOf(c, "audit.export", "begun")
+	entry.Detail = format
+	return batch, a.log.Record(c.Request.Context(), entry)
+}
+
 // ExportAudit sends the audit log as a file, oldest first: GET /audit/export.
 func (a *Service) ExportAudit(c *gin.Context, in api.ExportAuditParams) {
 	ctx := c.Request.Context()
 	w, err := a.sought(c, in.Device, in.Text, in.Since, in.Until)
-	entry := front.EntryOf(c, "audit.export", "begun")
-	entry.Detail = string(in.Format)
 	var batch []access.Entry
 	if err == nil {
-		batch, err = a.store.auditAfter(ctx, w, 0, exportRows)
-	}
-	if err == nil {
-		err = a.log.Record(ctx, entry)
+		batch, err = a.firstExported(c, w, string(in.Format))
 	}
 	if err != nil {
 		front.Fail(c, err)

@@ -134,22 +134,23 @@ func (a *Service) know(c *gin.Context, p person) error {
 		}
 	}
 	others, err := a.store.hasKnown(c.Request.Context(), p.ID)
-	var secret string
-	if err == nil {
-		secret, err = access.NewSecret(rand.Reader, access.KnownBrowser, "")
+	if err != nil {
+		return err
 	}
-	if err == nil {
-		err = a.store.addKnown(c.Request.Context(), access.HashSecret(secret), p.ID, time.Now().Add(knownLasts))
+	secret, err := access.NewSecret(rand.Reader, access.KnownBrowser, "")
+	if err != nil {
+		return err
 	}
-	if err == nil {
-		front.SetKnown(c, secret, knownLasts)
-		if others { // it is not the first of all
-			a.tell(c, p.Email, "a sign-in from a new browser",
-				"Somebody signed in as you with a browser that had not been used for that before: "+
-					cut(device.CleanText(c.Request.UserAgent()), 200)+".")
-		}
+	if err := a.store.addKnown(c.Request.Context(), access.HashSecret(secret), p.ID, time.Now().Add(knownLasts)); err != nil {
+		return err
 	}
-	return err
+	front.SetKnown(c, secret, knownLasts)
+	if others { // it is not the first of all
+		a.tell(c, p.Email, "a sign-in from a new browser",
+			"Somebody signed in as you with a browser that had not been used for that before: "+
+				cut(device.CleanText(c.Request.UserAgent()), 200)+".")
+	}
+	return nil
 }
 
 // tellWithin is how long a mail about somebody's sign-in may take to be handed over.

@@ -273,34 +273,19 @@ func (c *Service) serveContent(w http.ResponseWriter, r *http.Request) {
 		http.Error(w, "no run that this device was told of brings this file", http.StatusForbidden)
 		return
 	}
-	f, err := os.Open(c.contents.path(digest))
-	if errors.Is(err, fs.ErrNotExist) {
+	f, bytes, quick, err := c.openContent(r.Context(), digest, offset)
+	switch {
+	case errors.Is(err, fs.ErrNotExist):
 		http.Error(w, "the file is not in the store any more", http.StatusNotFound)
 		return
-	}
-	quick, key := "", []byte(nil)
-	var bytes io.Reader
-	if err == nil {
-		defer f.Close()
-		_, err = f.Seek(offset, io.SeekStart)
-	}
-	if err == nil {
-		key, err = c.fileKey(r.Context(), digest)
-	}
-	if err == nil {
-		bytes, err = plain(f, key, offset)
-	}
-	if err == nil {
-		quick, err = c.store.quickDigest(r.Context(), digest)
-	}
-	if errors.Is(err, secret.ErrKey) { // it never will be
+	case errors.Is(err, secret.ErrKey): // it never will be
 		http.Error(w, "the file cannot be read with the service's keys: send it to the store again", http.StatusNotFound)
 		return
-	}
-	if err != nil {
+	case err != nil:
 		http.Error(w, "the store cannot be read", http.StatusServiceUnavailable)
 		return
 	}
+	defer f.Close()
 	if quick != "" {
 		w.Header().Set(link.QuickDigest, quick)
 	}
@@ -312,6 +297,28 @@ func (c *Service) serveContent(w http.ResponseWriter, r *http.Request) {
 	if _, err := uplink.SendBulk(r.Context(), stream, c.hub.Gate(id), bytes, func() []byte { return nil }); err != nil {
 		slog.Debug("a file of a package was not sent to its end", "device", id, "error", err)
 	}
+}
+
+// openContent opens a file of the store for reading from an offset on. Quick is its quick digest, "" where it has none.
+// The caller closes f.
+func (c *Service) openContent(ctx context.Context, digest string, offset int64) (f *os.File, bytes io.Reader, quick string, err error) {
+	if quick, err = c.store.quickDigest(ctx, digest); err != nil {
+		return nil, nil, "", err
+	}
+	key, err := c.fileKey(ctx, digest)
+	if err != nil {
+		return nil, nil, "", err
+	}
+	if f, err = os.Open(c.contents.path(digest)); err != nil {
+		return nil, nil, "", err
+	}
+	if _, err = f.Seek(offset, io.SeekStart); err == nil {
+		bytes, err = plain(f, key, offset)
+	}
+	if err != nil {
+		return nil, nil, "", errors.Join(err, f.Close())
+	}
+	return f, bytes, quick, nil
 }
 
 // brings tells whether a run of a device, of which it was told, brings a file.

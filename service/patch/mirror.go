@@ -111,13 +111,16 @@ func stampOf(path string) (string, error) {
 			return err
 		}
 		info, err := d.Info()
-		if err == nil && info.Mode().IsRegular() {
+		if err != nil {
+			return err
+		}
+		if info.Mode().IsRegular() {
 			size, n = size+info.Size(), n+1
 		}
-		if err == nil && info.ModTime().After(newest) {
+		if info.ModTime().After(newest) {
 			newest = info.ModTime()
 		}
-		return err
+		return nil
 	})
 	return fmt.Sprintf("%d %d %d", newest.UnixNano(), size, n), err
 }

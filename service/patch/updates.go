@@ -185,39 +185,44 @@ const mostPatched = 200
 
 // GetDeviceUpdates shows what a device misses, and what was installed: GET /devices/{id}/updates.
 func (c *Service) GetDeviceUpdates(g *gin.Context, id api.ID) {
-	ctx := g.Request.Context()
+	out, err := c.updatesOf(g.Request.Context(), id)
+	front.Answer(g, http.StatusOK, out, err)
+}
+
+func (c *Service) updatesOf(ctx context.Context, id uuid.UUID) (api.DeviceUpdates, error) {
 	out := api.DeviceUpdates{Missing: []api.DecidedUpdate{}}
+	m, ok := c.fleet.Known(id)
+	if !ok {
+		return out, front.NotFound("device")
+	}
 	now := time.Now()
 	s, err := c.readDecisions(ctx, now)
-	m, ok := c.fleet.Known(id)
-	if err == nil && !ok {
-		err = front.NotFound("device")
+	if err != nil {
+		return out, err
 	}
-	if err == nil {
-		err = c.store.wholly(ctx, []uuid.UUID{id}, func(b brief, details map[int32]detail) {
-			if out.ToldAt = &b.told; b.problem != "" {
-				out.Problem = &b.problem
-			}
-			s.each(b, func(id int32, u *known, blocked bool) {
-				out.Exposure.Add(&u.Update, blocked, now)
-				one := u.Update
-				one.From, one.Blocked = details[id].From, details[id].Blocked
-				out.Missing = append(out.Missing, api.DecidedUpdate{Update: one,
-					Decision: patch.Decide(s.rules, &one, m.Place, u.firstSeen, now), Since: u.firstSeen})
-			})
+	if err := c.store.wholly(ctx, []uuid.UUID{id}, func(b brief, details map[int32]detail) {
+		if out.ToldAt = &b.told; b.problem != "" {
+			out.Problem = &b.problem
+		}
+		s.each(b, func(id int32, u *known, blocked bool) {
+			out.Exposure.Add(&u.Update, blocked, now)
+			one := u.Update
+			one.From, one.Blocked = details[id].From, details[id].Blocked
+			out.Missing = append(out.Missing, api.DecidedUpdate{Update: one,
+				Decision: patch.Decide(s.rules, &one, m.Place, u.firstSeen, now), Since: u.firstSeen})
 		})
+	}); err != nil {
+		return out, err
 	}
 	slices.SortFunc(out.Missing, func(a, b api.DecidedUpdate) int {
 		return cmp.Or(slices.Index(update.Classes, a.Update.Class)-slices.Index(update.Classes, b.Update.Class),
 			b.Update.Severity.Rank()-a.Update.Severity.Rank(), cmp.Compare(a.Update.Name, b.Update.Name))
 	})
-	if err == nil {
-		out.Patched, err = c.store.patchedAt(ctx, id, mostPatched)
-	}
 	if out.Exposure.Classes == nil {
 		out.Exposure.Classes = map[update.Class]int{}
 	}
-	front.Answer(g, http.StatusOK, out, err)
+	out.Patched, err = c.store.patchedAt(ctx, id, mostPatched)
+	return out, err
 }
 
 // ListApprovals lists the rules: GET /approvals.

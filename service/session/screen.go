@@ -214,13 +214,16 @@ func (s *Service) desktops(ctx context.Context, d api.Device) (link.DesktopList,
 
 // ListDesktops lists the desktops of a device: GET /devices/{id}/screen/desktops.
 func (s *Service) ListDesktops(c *gin.Context, id api.ID) {
-	d, _, err := s.tool(c, id, "screen")
-	var list link.DesktopList
-	if err == nil { // which there are is no secret to who may look: nobody is asked
-		list, err = s.desktops(c.Request.Context(), d)
-	}
-	if err == nil {
-		err = s.withConsoles(c.Request.Context(), d.ID, &list)
-	}
+	list, err := func() (list link.DesktopList, err error) {
+		d, _, err := s.tool(c, id, "screen")
+		if err != nil {
+			return list, err
+		}
+		// Which there are is no secret to who may look: nobody is asked.
+		if list, err = s.desktops(c.Request.Context(), d); err != nil {
+			return list, err
+		}
+		return list, s.withConsoles(c.Request.Context(), d.ID, &list)
+	}()
 	front.Answer(c, http.StatusOK, list, err)
 }

@@ -235,22 +235,26 @@ func (r *screenRecorder) write(ctx context.Context) {
 
 // GetRecordingPiece sends a piece: GET /recordings/{id}/pieces/{n}. Reading the first is on record.
 func (s *Service) GetRecordingPiece(c *gin.Context, id api.ID, n int) {
-	ctx := c.Request.Context()
-	r, err := s.recorded(c, id)
-	if err == nil && n == 0 {
-		err = s.played(c, r)
-	}
-	var piece []byte
-	if err == nil {
-		if piece, err = s.store.piece(ctx, id, n); db.Missing(err) {
-			err = front.NotFound("piece of the recording")
+	front.Serve(c, func() error {
+		r, err := s.recorded(c, id)
+		if err != nil {
+			return err
 		}
-	}
-	if err != nil {
-		front.Fail(c, err)
-		return
-	}
-	c.Data(http.StatusOK, "application/octet-stream", piece)
+		if n == 0 {
+			if err := s.played(c, r); err != nil {
+				return err
+			}
+		}
+		piece, err := s.store.piece(c.Request.Context(), id, n)
+		if db.Missing(err) {
+			return front.NotFound("piece of the recording")
+		}
+		if err != nil {
+			return err
+		}
+		c.Data(http.StatusOK, "application/octet-stream", piece)
+		return nil
+	})
 }
 
 // GetRecordingProof tells what seals a recording: GET /recordings/{id}/proof.
