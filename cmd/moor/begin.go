@@ -10,7 +10,6 @@ import (
 	"strings"
 	"time"
 
-	"github.com/google/uuid"
 	"github.com/urfave/cli/v3"
 
 	"moorwatch.example/client"
@@ -21,12 +20,9 @@ import (
 
 // beginFlags are the options of every command that begins a job: on what, when, and how many at once.
 func beginFlags() []cli.Flag {
-	return []cli.Flag{jsonFlag,
+	return append(pickFlags(), jsonFlag,
 		&cli.StringSliceFlag{Name: "set", Usage: "a parameter, as `NAME=VALUE`"},
 		&cli.StringSliceFlag{Name: "ask", Usage: "ask for the secret parameter of this `NAME`, or read it from a line of standard input"},
-		&cli.StringFlag{Name: "where", Usage: "devices for which this `EXPRESSION` holds; '' is all"},
-		&cli.StringFlag{Name: "group", Usage: "the devices of a `GROUP`"},
-		&cli.StringSliceFlag{Name: "device", Usage: "the device of this `NAME`, and others that are named so"},
 		&cli.StringFlag{Name: "name", Usage: "what the job is called"},
 		&cli.StringFlag{Name: "at", Usage: "when it begins, such as 2026-11-24T22:00:00Z"},
 		&cli.StringFlag{Name: "every", Usage: "again and again, by a `RULE` of RFC 5545 such as FREQ=DAILY"},
@@ -46,8 +42,7 @@ func beginFlags() []cli.Flag {
 		&cli.IntFlag{Name: "stop-after", Usage: "after so many failures no more begin"},
 		&cli.IntFlag{Name: "stop-share", Usage: "at this percentage of failures no more begin"},
 		&cli.BoolFlag{Name: "plan", Usage: "only tell what would be done"},
-		&cli.BoolFlag{Name: "leave", Usage: "do not follow it"},
-	}
+		&cli.BoolFlag{Name: "leave", Usage: "do not follow it"})
 }
 
 // given reads the values of parameters from --set and --ask.
@@ -94,25 +89,8 @@ func begin(ctx context.Context, c *cli.Command, k *client.Client, in api.NewJob,
 	if name := c.String("name"); name != "" {
 		in.Name = &name
 	}
-	if c.IsSet("where") {
-		in.Where = new(c.String("where"))
-	}
-	if name := c.String("group"); name != "" {
-		g, err := findGroup(ctx, k, name)
-		if err != nil {
-			return err
-		}
-		in.Group = &g.ID
-	}
-	for _, name := range c.StringSlice("device") {
-		d, err := k.Find(ctx, name)
-		if err != nil {
-			return err
-		}
-		if in.Devices == nil {
-			in.Devices = &[]uuid.UUID{}
-		}
-		*in.Devices = append(*in.Devices, d.ID)
+	if in.Where, in.Group, err = mustPick(ctx, c, k); err != nil {
+		return err
 	}
 	if at := c.String("at"); at != "" {
 		t, err := time.Parse(time.RFC3339, at)

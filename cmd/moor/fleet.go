@@ -23,11 +23,11 @@ import (
 func devicesCommand() *cli.Command {
 	return &cli.Command{
 		Name:  "devices",
-		Usage: "list devices, all or those for which an expression holds",
-		Description: "The expression is CEL over the device, for example\n\n  moor devices --where 'os == \"windows\" && disk > 80'\n" +
-			"  moor devices --where '!online && site.startsWith(\"Haywater\")'",
-		Flags: listFlags(&cli.StringFlag{Name: "where", Usage: "a CEL `EXPR` that must hold"},
-			&cli.StringFlag{Name: "group", Usage: "only devices of this group"}),
+		Usage: "list devices, all or those that are picked",
+		Description: "Of a flag that is given more than once a device has one of the values; of several flags it has each:\n\n" +
+			"  moor devices --site 'Haywater branch' --condition failing --condition degraded\n" +
+			"  moor devices --where 'os == \"windows\" && disk > 80'",
+		Flags: listFlags(pickFlags()...),
 		Action: func(ctx context.Context, c *cli.Command) error {
 			k, err := dial()
 			if err != nil {
@@ -36,18 +36,26 @@ func devicesCommand() *cli.Command {
 			if c.Args().Present() {
 				return errors.New("devices takes no name: use moor device NAME, or --where")
 			}
-			where, group, err := chosen(ctx, c, k)
+			where, group, err := pick(ctx, c, k)
 			if err != nil {
 				return err
 			}
 			return listOr(c, k.Chosen(ctx, where, group), 0, "No device matches.",
-				[]string{"NAME", "CONDITION", "ORGANISATION", "SITE", "OS", "ADDRESS", "CPU", "MEMORY", "DISK", "PEOPLE"},
+				[]string{"NAME", "CONDITION", "ORGANISATION", "SITE", "OS", "ADDRESS", "CPU", "MEMORY", "DISK", "PERSON"},
 				func(d api.Device) []string {
 					return []string{d.Name, string(d.Condition), d.Organisation, d.Site, d.OSName, first(d.Addresses), percent(d.CPU),
-						percent(d.Memory), percent(d.Disk), strings.Join(d.People, ", ")}
+						percent(d.Memory), percent(d.Disk), personOf(d)}
 				})
 		},
 	}
+}
+
+// personOf is who is signed in at a device, or who was last and when.
+func personOf(d api.Device) string {
+	if len(d.People) > 0 || len(d.LastPeople) == 0 || d.LastPeopleAt == nil {
+		return strings.Join(d.People, ", ")
+	}
+	return strings.Join(d.LastPeople, ", ") + ", " + ago(*d.LastPeopleAt)
 }
 
 func deviceCommand() *cli.Command {

@@ -11,7 +11,6 @@ import (
 	"strings"
 	"time"
 
-	"github.com/google/uuid"
 	"github.com/urfave/cli/v3"
 
 	"moorwatch.example/client"
@@ -155,33 +154,17 @@ func softwareCommand() *cli.Command {
 	}
 }
 
-// chosen is the devices that --where and --group name.
-func chosen(ctx context.Context, c *cli.Command, k *client.Client) (where *string, group *uuid.UUID, err error) {
-	if w := c.String("where"); w != "" {
-		where = &w
-	}
-	if name := c.String("group"); name != "" {
-		g, err := findGroup(ctx, k, name)
-		if err != nil {
-			return nil, nil, err
-		}
-		group = &g.ID
-	}
-	return where, group, nil
-}
-
 func sweepCommand() *cli.Command {
 	return &cli.Command{
 		Name: "sweep", Usage: "ask all online devices of a group something, now", ArgsUsage: "KIND [NAME]",
 		Description: "KIND is process, service, port, file, registry, log-on, fact or item; for example\n\n" +
 			"  moor sweep file 'C:\\Windows\\System32\\fenprint.dll' --digest --where 'os == \"windows\"'\n  moor sweep item 'openssl' " +
 			"--group Servers",
-		Flags: []cli.Flag{jsonFlag, &cli.StringFlag{Name: "where", Usage: "a CEL `EXPR` that must hold"},
-			&cli.StringFlag{Name: "group", Usage: "only devices of this group"},
+		Flags: append(pickFlags(), jsonFlag,
 			&cli.BoolFlag{Name: "digest", Usage: "of a file: its SHA-256"},
 			&cli.StringFlag{Name: "section", Usage: "of an item: its inventory section"},
 			&cli.IntFlag{Name: "seconds", Value: 20, Usage: "how long answers are waited for"},
-			&cli.BoolFlag{Name: "each", Usage: "print each device's answer"}},
+			&cli.BoolFlag{Name: "each", Usage: "print each device's answer"}),
 		Action: sweep,
 	}
 }
@@ -194,7 +177,7 @@ func sweep(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	where, group, err := chosen(ctx, c, k)
+	where, group, err := pick(ctx, c, k)
 	if err != nil {
 		return err
 	}
@@ -208,8 +191,7 @@ func standingCommand() *cli.Command {
 	return &cli.Command{
 		Name: "standing", Usage: "show where a device's reading or fact lies among others", ArgsUsage: "NAME READING",
 		ShellComplete: completeDevices,
-		Flags: []cli.Flag{jsonFlag, &cli.StringFlag{Name: "where", Usage: "only among devices for which this CEL `EXPR` holds"},
-			&cli.StringFlag{Name: "group", Usage: "only among devices of this group"}},
+		Flags: append(pickFlags(), jsonFlag),
 		Action: func(ctx context.Context, c *cli.Command) error {
 			k, d, err := target(ctx, c)
 			if err != nil {
@@ -218,7 +200,7 @@ func standingCommand() *cli.Command {
 			if c.Args().Len() < 2 {
 				return errors.New("which reading? moor standing NAME cpu, or a fact such as os_version")
 			}
-			where, group, err := chosen(ctx, c, k)
+			where, group, err := pick(ctx, c, k)
 			if err != nil {
 				return err
 			}

@@ -49,7 +49,7 @@ const failed = 125
 var jsonFlag = &cli.BoolFlag{Name: "json", Usage: "print JSON, for programs"}
 
 func command() *cli.Command {
-	return &cli.Command{
+	root := &cli.Command{
 		Name:                  "moor",
 		Usage:                 "find devices, read them and work on them",
 		Version:               release.Version,
@@ -78,5 +78,15 @@ func command() *cli.Command {
 			agentCommand(), enrolmentCommand(), siteCommand(), tokenCommand(), staffCommand(), rolesCommand(), signInsCommand(),
 			auditCommand(), dataCommand(), linkTestCommand(),
 		},
+	}
+	keepCommas(root)
+	return root
+}
+
+// keepCommas has values of flags that may be given more than once keep their commas: names have some.
+func keepCommas(c *cli.Command) {
+	c.DisableSliceFlagSeparator = true
+	for _, below := range c.Commands {
+		keepCommas(below)
 	}
 }

@@ -91,10 +91,9 @@ func tally(c *cli.Command, within string, ask func(each func(api.SweepEvent) err
 
 func manyCommand() *cli.Command {
 	flags := func(more ...cli.Flag) []cli.Flag {
-		return append([]cli.Flag{jsonFlag, &cli.StringFlag{Name: "where", Usage: "on devices for which this CEL `EXPR` holds"},
-			&cli.StringFlag{Name: "group", Usage: "on devices of this group"},
+		return append(append(pickFlags(), jsonFlag,
 			&cli.BoolFlag{Name: "yes", Usage: "do not ask first"}, &cli.BoolFlag{Name: "each", Usage: "print each device's answer"},
-			&cli.IntFlag{Name: "seconds", Value: 120, Usage: "how long answers are awaited"}}, more...)
+			&cli.IntFlag{Name: "seconds", Value: 120, Usage: "how long answers are awaited"}), more...)
 	}
 	do := func(name, usage, args string, least int, what func(c *cli.Command, args []string) (api.ManyAction, string),
 		more ...cli.Flag) *cli.Command {
@@ -111,8 +110,7 @@ func manyCommand() *cli.Command {
 	return &cli.Command{
 		Name:  "many",
 		Usage: "do one thing on many devices, now",
-		Description: "It says on how many, and asks once. Those offline are named and left out. Without --where or --group it is " +
-			"all devices.",
+		Description: "It says on how many, and asks once. Those offline are named and left out.",
 		Commands: []*cli.Command{
 			do("run", "run a command", "-- COMMAND [ARGUMENT ...]", 1, func(c *cli.Command, args []string) (api.ManyAction, string) {
 				return api.ManyAction{Command: &link.Command{Argv: args, Line: c.Bool("line"), TimeoutSeconds: c.Int("seconds")}}, "Run " +
@@ -155,7 +153,7 @@ func doOnMany(ctx context.Context, c *cli.Command, in api.ManyAction, words stri
 	if err != nil {
 		return err
 	}
-	if in.Where, in.Group, err = chosen(ctx, c, k); err != nil {
+	if in.Where, in.Group, err = mustPick(ctx, c, k); err != nil {
 		return err
 	}
 	n, offline := 0, 0
@@ -207,7 +205,7 @@ func putOnMany(ctx context.Context, c *cli.Command) error {
 	if err != nil {
 		return err
 	}
-	where, group, err := chosen(ctx, c, k)
+	where, group, err := mustPick(ctx, c, k)
 	if err != nil {
 		return err
 	}

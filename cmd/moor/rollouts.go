@@ -105,9 +105,7 @@ func rolloutsCommand() *cli.Command {
 			"devices parted by commas, or where EXPRESSION; a ring of a name alone takes all that are left. TIME is how\n" +
 			"long those that were patched are watched before the next ring begins:\n\n" +
 			"  moor rollouts start \"November\" --ring 'first: hay-kiosk, low-kiosk for 1h' --ring 'tenth: 10% for 24h' --ring 'the rest'",
-		Flags: []cli.Flag{jsonFlag, &cli.StringSliceFlag{Name: "ring", Usage: "a `RING`, as below"},
-			&cli.StringFlag{Name: "where", Usage: "devices for which this `EXPRESSION` holds; '' is all"},
-			&cli.StringFlag{Name: "group", Usage: "the devices of a `GROUP`"},
+		Flags: append(pickFlags(), jsonFlag, &cli.StringSliceFlag{Name: "ring", Usage: "a `RING`, as below"},
 			&cli.StringSliceFlag{Name: "class", Usage: "only approved updates of this `CLASS`"},
 			&cli.StringSliceFlag{Name: "update", Usage: "only the approved update of this `NAME`"},
 			&cli.StringSliceFlag{Name: "without", Usage: "leave out the update of this `NAME`"},
@@ -126,7 +124,7 @@ func rolloutsCommand() *cli.Command {
 			&cli.StringFlag{Name: "before", Usage: "a script that devices run before, a `FILE` that ends in .sh, .py, .ps1 or .cmd; " +
 				"where it fails nothing is installed"}, &cli.StringFlag{Name: "after",
 				Usage: "a script that they run after, a `FILE` as before"},
-			&cli.BoolFlag{Name: "plan", Usage: "only tell what would be done"}},
+			&cli.BoolFlag{Name: "plan", Usage: "only tell what would be done"}),
 		Action: startRollout,
 	}, {
 		Name: "show", Usage: "show a rollout, with what its gates found", ArgsUsage: "ROLLOUT", Flags: []cli.Flag{jsonFlag},
@@ -217,7 +215,7 @@ func startRollout(ctx context.Context, c *cli.Command) error {
 		return err
 	}
 	var in api.NewRollout
-	if in.Where, in.Group, err = whereOrGroup(ctx, c, k); err != nil {
+	if in.Where, in.Group, err = mustPick(ctx, c, k); err != nil {
 		return err
 	}
 	spec := patch.Rollout{Name: c.Args().First(), Names: c.StringSlice("update"), Without: c.StringSlice("without"),

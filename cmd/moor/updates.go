@@ -109,15 +109,14 @@ func updatesCommand() *cli.Command {
 		},
 	}, {
 		Name: "ask", Usage: "have devices ask their sources of updates now, and wait for them",
-		Flags: []cli.Flag{&cli.StringFlag{Name: "where", Usage: "devices for which this `EXPRESSION` holds; '' is all"},
-			&cli.StringFlag{Name: "group", Usage: "the devices of a `GROUP`"}},
+		Flags: pickFlags(),
 		Action: func(ctx context.Context, c *cli.Command) error {
 			k, err := dial()
 			if err != nil {
 				return err
 			}
 			var in api.UpdatesAsk
-			if in.Where, in.Group, err = whereOrGroup(ctx, c, k); err != nil {
+			if in.Where, in.Group, err = mustPick(ctx, c, k); err != nil {
 				return err
 			}
 			asked, err := client.Made(k.AskUpdatesWithResponse(ctx, in))
@@ -161,21 +160,6 @@ func updatesCommand() *cli.Command {
 				return client.Done(k.RemoveApprovalWithResponse(ctx, uuid.MustParse(a.Rule.ID)))
 			},
 		}}}
-}
-
-// whereOrGroup are the devices that --where or --group means, of which one must be given.
-func whereOrGroup(ctx context.Context, c *cli.Command, k *client.Client) (where *string, group *uuid.UUID, err error) {
-	if c.IsSet("group") {
-		scope, err := scopeOf(ctx, k, "", c.String("group"))
-		if err != nil {
-			return nil, nil, err
-		}
-		return nil, new(uuid.MustParse(scope.ID)), nil
-	}
-	if !c.IsSet("where") {
-		return nil, nil, errors.New("say for which devices: --where EXPRESSION or --group GROUP; --where '' is all")
-	}
-	return new(c.String("where")), nil, nil
 }
 
 func scopeWords(a api.Approval) string {

@@ -880,6 +880,12 @@ type Device struct {
 	ID        openapi_types.UUID `json:"id"`
 	LastHeard *time.Time         `json:"last_heard,omitempty"`
 
+	// LastPeople Names of the people signed in now or
+	LastPeople []string `json:"last_people"`
+
+	// LastPeopleAt When the device last told that they were signed in; missing where nobody ever was.
+	LastPeopleAt *time.Time `json:"last_people_at,omitempty"`
+
 	// Memory Percent in use.
 	Memory       *float64 `json:"memory,omitempty"`
 	MemoryBytes  int64    `json:"memory_bytes"`

@@ -198,6 +198,7 @@ func (r *Roster) join(e *Entry, now time.Time) {
 			e.Place.Groups, e.Groups = append(e.Place.Groups, g.ID.String()), append(e.Groups, g.Name)
 		}
 	}
+	e.Subject.Groups = e.Groups
 }
 
 // SetGroups takes the groups as they are now, and returns the devices that are in others than before, or in ones of

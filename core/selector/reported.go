@@ -13,15 +13,22 @@ var assigned = map[string]bool{"id": true, "organisation": true, "site": true, "
 // alone decide for which devices it holds. A device can lie about those: neither roles nor secrets may follow
 // from them.
 func Reported(expression string) ([]string, error) {
+	found, err := variables(expression)
+	maps.DeleteFunc(found, func(name string, _ bool) bool { return assigned[name] })
+	return slices.Sorted(maps.Keys(found)), err
+}
+
+// variables are those that an expression uses.
+func variables(expression string) (map[string]bool, error) {
 	ast, issues := environment.Compile(expression)
 	if issues.Err() != nil {
 		return nil, issues.Err()
 	}
 	found := map[string]bool{}
 	for _, ref := range ast.NativeRep().ReferenceMap() {
-		if _, known := kindNames[ref.Name]; known && !assigned[ref.Name] {
+		if slices.ContainsFunc(Words, func(w Word) bool { return w.Name == ref.Name }) {
 			found[ref.Name] = true
 		}
 	}
-	return slices.Sorted(maps.Keys(found)), nil
+	return found, nil
 }

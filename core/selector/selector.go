@@ -3,6 +3,7 @@
 package selector
 
 import (
+	"errors"
 	"fmt"
 	"reflect"
 	"strings"
@@ -38,6 +39,7 @@ type Subject struct {
 	Since        time.Time `cel:"since"`
 	Addresses    []string  `cel:"addresses"`
 	People       []string  `cel:"people"`
+	LastPeople   []string  `cel:"last_people"` // who is signed in, or was last
 	Capabilities []string  `cel:"capabilities"`
 	AgentVersion string    `cel:"agent_version"`
 	Cores        int       `cel:"cores"`
@@ -46,12 +48,22 @@ type Subject struct {
 	Memory       float64   `cel:"memory"` // percent
 	Disk         float64   `cel:"disk"`   // percent of the fullest disk
 	Tags         []string  `cel:"tags"`
+	Groups       []string  `cel:"groups"`   // names of the groups that it is in
 	Software     Software  `cel:"software"` // nil for none
 	Readings     Readings  `cel:"readings"` // nil before the first report
 	Vendor       string    `cel:"vendor"`
 	Kernel       string    `cel:"kernel"`
 	CPUModel     string    `cel:"cpu_model"`
 	TimeZone     string    `cel:"time_zone"`
+}
+
+// Text is all that is searched, in lower case, a line each.
+func (s *Subject) Text() string {
+	parts := []string{s.Name, s.Organisation, s.Site, s.OSName, s.Model, s.Serial}
+	for _, list := range [][]string{s.Addresses, s.LastPeople, s.Tags, s.Groups} {
+		parts = append(parts, list...)
+	}
+	return strings.ToLower(strings.Join(parts, "\n"))
 }
 
 // Readings tells the latest value of a reading by its full name. An expression sees it as a map.
@@ -79,20 +91,22 @@ var Words = func() []Word {
 		"model": "Model of the computer", "serial": "Serial number", "condition": "healthy, degraded, failing or silent",
 		"online": "Whether it is connected now",
 		"since":  "Since when it has been online or silent: since < now - duration(\"24h\")", "addresses": "Its network addresses",
-		"people":       "Who is signed in",
+		"people": "Who is signed in", "last_people": "Who is signed in, or was last",
 		"capabilities": "What its agent offers", "agent_version": "Version of its agent", "cores": "Processor cores",
 		"memory_gib": "Size of its memory, GiB",
 		"cpu":        "Processor load, percent", "memory": "Memory in use, percent", "disk": "Fullest disk, percent in use",
 		"tags":     "Its tags: \"loan\" in tags",
+		"groups":   "Names of its groups: \"Kiosks\" in groups; not for the expression of a group",
 		"readings": "Latest readings by name: readings[\"log-on\"] > 60, \"temperature soc\" in readings",
 		"vendor":   "Maker of the computer", "kernel": "Version of its kernel", "cpu_model": "Model of its processor",
 		"time_zone": "Its time zone",
-		"software":  "Installed software, name to version: \"curl\" in software, software[\"curl\"] == \"8.5\"", "now": "The time now"}
+		"software":  "Installed software, name to version: \"curl\" in software, software[\"curl\"] == \"8.5\"", "now": "The time now",
+		"text": "All that is searched, in lower case: its name, place, system, model, serial number, addresses, people, tags and groups"}
 	var words []Word
 	for _, name := range Variables {
 		words = append(words, Word{name, kindNames[name], about[name]})
 	}
-	return append(words, Word{"now", "timestamp", about["now"]})
+	return append(words, Word{"text", "string", about["text"]}, Word{"now", "timestamp", about["now"]})
 }()
 
 // Variables are the names that an expression may use, in the order of Subject's fields.
@@ -124,7 +138,7 @@ var kindNames = func() map[string]string {
 
 var environment = func() *cel.Env {
 	options := []cel.EnvOption{ext.Strings(), cel.CrossTypeNumericComparisons(true), cel.ParserExpressionSizeLimit(MaxExpression),
-		cel.Variable("now", cel.TimestampType)}
+		cel.Variable("now", cel.TimestampType), cel.Variable("text", cel.StringType)}
 	t := reflect.TypeFor[Subject]()
 	for i := range t.NumField() {
 		options = append(options, cel.Variable(t.Field(i).Tag.Get("cel"), kinds[t.Field(i).Type]))
@@ -159,6 +173,18 @@ func Compile(expression string) (*Selector, error) {
 	return &Selector{program}, nil
 }
 
+// CompileGroup reads the expression of a group, which cannot ask for groups: they would depend on each other.
+func CompileGroup(expression string) (*Selector, error) {
+	match, err := Compile(expression)
+	if err != nil {
+		return nil, err
+	}
+	if names, err := variables(expression); err != nil || names["groups"] || names["text"] {
+		return nil, errors.Join(err, errors.New("a group cannot be made of groups: use neither groups nor text, which holds them"))
+	}
+	return match, nil
+}
+
 // Match tells whether the expression holds for s at now. An error means that it cannot be decided for
 // this device, such as a division by zero or work beyond the cost limit.
 func (c *Selector) Match(s *Subject, now time.Time) (bool, error) {
@@ -179,6 +205,8 @@ func (a *activation) ResolveName(name string) (any, bool) {
 	switch name {
 	case "now":
 		return a.now, true
+	case "text":
+		return a.s.Text(), true
 	case "software":
 		if a.s.Software == nil {
 			return lazyMap{}, true

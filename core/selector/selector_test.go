@@ -10,7 +10,8 @@ import (
 
 var xray = &Subject{Name: "sal-xray", Organisation: "Sallowbrook Vets", OS: "windows", Online: true, Cores: 12, MemoryGiB: 64, Disk: 91.5,
 	Tags: []string{"loan"}, Software: installed{"curl": "8.5"}, Readings: read{"log-on": 71}, Kernel: "10.0",
-	People: []string{"Nell Harrow"}, Addresses: []string{"198.51.100.16"}, Since: time.Date(2026, 11, 1, 0, 0, 0, 0, time.UTC)}
+	People: []string{"Nell Harrow"}, LastPeople: []string{"Nell Harrow"},
+	Addresses: []string{"198.51.100.16"}, Since: time.Date(2026, 11, 1, 0, 0, 0, 0, time.UTC)}
 
 var now = time.Date(2026, 11, 23, 9, 0, 0, 0, time.UTC)
 
@@ -37,6 +38,9 @@ func TestMatch(t *testing.T) {
 		`"wget" in software`:                                      false,
 		`software.exists(n, n.startsWith("cu"))`:                  true,
 		`size(software) == 1`:                                     true,
+		`"Nell Harrow" in last_people && !("Kiosks" in groups)`:   true,
+		`text.contains("harrow") && text.contains("sal-xray")`:    true,
+		`text.contains("nobody")`:                                 false,
 		`since < now - duration("24h")`:                           true,
 		`name.startsWith("sal-")`:                                 true,
 		`name.matches("^sal-x.*y$")`:                              true,
@@ -53,6 +57,16 @@ func TestMatch(t *testing.T) {
 		}
 		if got, err := s.Match(xray, now); err != nil || got != want {
 			t.Errorf("%s gives %t, %v", expression, got, err)
+		}
+	}
+}
+
+// The expression of a group asks for no groups, which would depend on each other.
+func TestCompileGroup(t *testing.T) {
+	for expression, fits := range map[string]bool{`os == "linux"`: true, `"Kiosks" in groups`: false, `size(groups) > 0`: false,
+		`text.contains("kiosk")`: false, `groups`: false, `os ==`: false} {
+		if match, err := CompileGroup(expression); (err == nil) != fits || (match != nil) != fits {
+			t.Errorf("%s: %v", expression, err)
 		}
 	}
 }

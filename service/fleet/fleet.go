@@ -123,7 +123,8 @@ func subject(d *api.Device) *selector.Subject {
 	return &selector.Subject{Tags: tags, ID: d.ID.String(), Name: d.Name, Organisation: d.Organisation, Site: d.Site, OS: d.OS,
 		OSName:    d.OSName,
 		OSVersion: d.OSVersion, Arch: d.Arch, Model: d.Model, Serial: d.Serial, Condition: string(d.Condition), Online: d.Online,
-		Since: d.Since, Addresses: d.Addresses, People: d.People, Capabilities: d.Capabilities, AgentVersion: d.AgentVersion,
+		Since: d.Since, Addresses: d.Addresses, People: d.People, LastPeople: d.LastPeople,
+		Capabilities: d.Capabilities, AgentVersion: d.AgentVersion,
 		Cores: d.Cores, MemoryGiB: float64(d.MemoryBytes) / (1 << 30), CPU: number(d.CPU), Memory: number(d.Memory), Disk: number(d.Disk)}
 }
 

@@ -35,7 +35,7 @@ func (f *Service) readGroups(ctx context.Context) error {
 			g.Organisation = row.Organisation.String()
 		}
 		if row.Expression != "" {
-			if g.Match, err = selector.Compile(row.Expression); err != nil {
+			if g.Match, err = selector.CompileGroup(row.Expression); err != nil {
 				slog.Warn("a group's expression cannot be read any more", "group", row.Name, "error", err)
 			}
 		} else {
@@ -102,21 +102,25 @@ func (f *Service) putGroup(c *gin.Context, id *uuid.UUID, status int, action str
 	var members []uuid.UUID
 	if in.Expression != nil && *in.Expression != "" {
 		expression = *in.Expression
-		if _, err := selector.Compile(expression); err != nil {
+		if _, err := selector.CompileGroup(expression); err != nil {
 			front.Fail(c, front.Problem(http.StatusBadRequest, "The expression cannot be read.", err.Error()))
 			return
 		}
 	} else if in.Members != nil {
 		members = *in.Members
 	}
-	of, err := f.groupOf(ctx, id, in)
-	if err == nil && id != nil {
-		err = f.mayRest(ctx, *id, expression)
-	}
-	g := api.Group{}
-	if err == nil {
-		g, err = f.store.setGroup(ctx, id, of, name, expression, members, front.CallerOf(c).Email)
-	}
+	g, err := func() (api.Group, error) {
+		of, err := f.groupOf(ctx, id, in)
+		if err != nil {
+			return api.Group{}, err
+		}
+		if id != nil {
+			if err := f.mayRest(ctx, *id, expression); err != nil {
+				return api.Group{}, err
+			}
+		}
+		return f.store.setGroup(ctx, id, of, name, expression, members, front.CallerOf(c).Email)
+	}()
 	what := cmp.Or(expression, fmt.Sprintf("%d devices", len(members)))
 	if !front.Changed(c, f.audit, front.Change{Action: action, Detail: name + ": " + what, What: "group", Then: f.readGroups,
 		Taken: front.Problem(http.StatusConflict, "There is a group of this name already.", "Choose another name.")}, err) {
@@ -209,6 +213,8 @@ func (f *Service) ListWords(c *gin.Context) {
 		note("capabilities", s.Capabilities...)
 		note("tags", s.Tags...)
 		note("people", s.People...)
+		note("last_people", s.LastPeople...)
+		note("groups", s.Groups...)
 		if s.Software != nil && i < wordSample {
 			note("software", s.Software.Names()...)
 		}
@@ -261,15 +267,17 @@ func (f *Service) SetTags(c *gin.Context, id api.ID) {
 
 // AddFavourite makes a device one of the caller's favourites: PUT /favourites/{id}.
 func (f *Service) AddFavourite(c *gin.Context, id api.ID) {
-	ctx := c.Request.Context()
-	d, err := f.Device(ctx, id)
-	if err == nil && !f.seesDevice(front.CallerOf(c), d.ID) {
-		err = front.NotFound("device")
-	}
-	if err == nil {
-		err = f.store.addFavourite(ctx, front.CallerOf(c).ID, id)
-	}
-	front.Done(c, err)
+	front.Done(c, func() error {
+		ctx := c.Request.Context()
+		d, err := f.Device(ctx, id)
+		if err != nil {
+			return err
+		}
+		if !f.seesDevice(front.CallerOf(c), d.ID) {
+			return front.NotFound("device")
+		}
+		return f.store.addFavourite(ctx, front.CallerOf(c).ID, id)
+	}())
 }
 
 // RemoveFavourite takes a device from the caller's favourites: DELETE /favourites/{id}.

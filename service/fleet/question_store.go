@@ -23,7 +23,8 @@ type known struct {
 }
 
 func (s store) known(ctx context.Context, id uuid.UUID) (k known, err error) {
-	err = s.pool.QueryRow(ctx, "SELECT name, hardware, site_id, successor_id, waiting, mark_shown, marks_given FROM devices WHERE id = $1", id).
+	err = s.pool.QueryRow(ctx, "SELECT name, hardware, site_id, successor_id, waiting, mark_shown, marks_given FROM devices "+
+		"WHERE id = $1", id).
 		Scan(&k.name, &k.hardware, &k.site, &k.successor, &k.waiting, &k.marks.Shown, &k.marks.Given)
 	return k, err
 }

@@ -25,7 +25,7 @@ type store struct {
 }
 
 const deviceColumns = `d.id, d.name, o.name, s.name, d.os, d.os_name, d.os_version, d.arch, d.model, d.serial, d.addresses,
-	d.capabilities, d.agent_version, d.cores, d.memory_bytes, d.online, d.presence_since, d.last_heard, d.people, d.cpu, d.memory, d.disk, d.condition,
+	d.capabilities, d.agent_version, d.cores, d.memory_bytes, d.online, d.presence_since, d.last_heard, d.people, d.last_people, d.last_people_at, d.cpu, d.memory, d.disk, d.condition,
 	ARRAY(SELECT t.tag FROM tags t WHERE t.device_id = d.id ORDER BY t.tag)`
 
 const fromDevices = ` FROM devices d JOIN sites s ON s.id = d.site_id JOIN organisations o ON o.id = s.organisation_id
@@ -37,8 +37,8 @@ func scanDevice(row pgx.CollectableRow) (d api.Device, err error) {
 
 func deviceFields(d *api.Device) []any {
 	return []any{&d.ID, &d.Name, &d.Organisation, &d.Site, &d.OS, &d.OSName, &d.OSVersion, &d.Arch, &d.Model, &d.Serial, &d.Addresses,
-		&d.Capabilities, &d.AgentVersion, &d.Cores, &d.MemoryBytes, &d.Online, &d.Since, &d.LastHeard, &d.People, &d.CPU, &d.Memory,
-		&d.Disk, &d.Condition, &d.Tags}
+		&d.Capabilities, &d.AgentVersion, &d.Cores, &d.MemoryBytes, &d.Online, &d.Since, &d.LastHeard, &d.People, &d.LastPeople,
+		&d.LastPeopleAt, &d.CPU, &d.Memory, &d.Disk, &d.Condition, &d.Tags}
 }
 
 func (s store) collect(ctx context.Context, query string, args ...any) ([]api.Device, error) {

@@ -197,8 +197,14 @@ func choose(w waiting, m mark) (rows []row, last *latest, receipt link.Receipt) 
 		vitals.At = at
 		one := row{w.device, at, &vitals}
 		rows = append(rows, one)
-		if last == nil || !at.Before(last.row.at) {
-			last = &latest{row: one, skew: clamp(skew)}
+		if last == nil {
+			last = &latest{}
+		}
+		if !at.Before(last.row.at) {
+			last.row, last.skew = one, clamp(skew)
+		}
+		if len(vitals.People) > 0 && (last.peopleAt == nil || !at.Before(*last.peopleAt)) {
+			last.people, last.peopleAt = namesOf(vitals.People), &at
 		}
 	}
 	if last != nil {

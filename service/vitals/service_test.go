@@ -4,6 +4,7 @@ import (
 	"context"
 	"errors"
 	"os"
+	"strings"
 	"sync"
 	"testing"
 	"time"
@@ -122,6 +123,49 @@ func TestReportsAreStoredOnce(t *testing.T) {
 	defer g.mu.Unlock()
 	if g.judged[id] != 5 {
 		t.Errorf("judged %d times", g.judged[id])
+	}
+}
+
+// Who was signed in last is known after they went, also when they came and went between two batches.
+func TestLastPeople(t *testing.T) {
+	g := begin(t, "heron")
+	id := g.devices[0]
+	const both = "Ines Marlowe, Robin Quill"
+	there := func(at int, names ...string) func(int, *device.Vitals) {
+		return func(i int, v *device.Vitals) {
+			for _, name := range names {
+				if i == at {
+					v.People = append(v.People, device.SignedIn{Name: name})
+				}
+			}
+		}
+	}
+	for _, step := range []struct {
+		name      string
+		batch     []link.Report
+		now, last string
+		ago       time.Duration // of the last
+	}{
+		{"nobody yet", reports(1, 2, nil), "", "", -1},
+		{"two, now", reports(3, 2, there(1, "Ines Marlowe", "Robin Quill")), both, both, time.Minute},
+		{"they went", reports(5, 2, nil), "", both, time.Minute},
+		{"one came and went", reports(7, 5, there(2, "Nell Harrow")), "", "Nell Harrow", 3 * time.Minute},
+	} {
+		if _, err := g.sends(id, step.batch); err != nil {
+			t.Fatal(err)
+		}
+		var now, last []string
+		var at *time.Time
+		if err := g.pool.QueryRow(t.Context(), "SELECT people, last_people, last_people_at FROM devices WHERE id = $1", id).
+			Scan(&now, &last, &at); err != nil {
+			t.Fatal(err)
+		}
+		if strings.Join(now, ", ") != step.now || strings.Join(last, ", ") != step.last {
+			t.Errorf("%s: %q are there, last were %q", step.name, now, last)
+		}
+		if step.ago < 0 != (at == nil) || at != nil && (time.Since(*at)-step.ago).Abs() > time.Minute {
+			t.Errorf("%s: last at %v", step.name, at)
+		}
 	}
 }
 

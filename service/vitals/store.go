@@ -42,6 +42,9 @@ type latest struct {
 	row  row
 	skew time.Duration
 	mark mark
+
+	people   []string // of the newest report that tells of some
+	peopleAt *time.Time
 }
 
 // accept stores what take chooses of the waiting reports, once the marks of their devices are
@@ -83,7 +86,7 @@ func (s store) copyRows(ctx context.Context, tx pgx.Tx, rows []row) error {
 func setLatest(ctx context.Context, tx pgx.Tx, newest []latest) error {
 	n := len(newest)
 	ids, epochs, seqs, skews := make([]uuid.UUID, n), make([]string, n), make([]int64, n), make([]time.Duration, n)
-	texts, people := make([]string, n), make([]string, n)
+	texts, people, lasts, lastsAt := make([]string, n), make([]string, n), make([]string, n), make([]*time.Time, n)
 	cpu, memory, disk := make([]float64, n), make([]float64, n), make([]*float64, n)
 	for i, l := range newest {
 		v := l.row.vitals
@@ -91,28 +94,39 @@ func setLatest(ctx context.Context, tx pgx.Tx, newest []latest) error {
 		if err != nil {
 			return err
 		}
-		names := []string{}
-		for _, p := range v.People {
-			names = append(names, p.Name)
+		list, err := json.Marshal(namesOf(v.People))
+		if err != nil {
+			return err
 		}
-		list, err := json.Marshal(names)
+		before, err := json.Marshal(l.people)
 		if err != nil {
 			return err
 		}
 		ids[i], epochs[i], seqs[i], skews[i] = l.row.device, l.mark.epoch, int64(l.mark.seq), l.skew
 		texts[i], people[i], cpu[i], memory[i] = string(text), string(list), v.CPU, v.Memory
+		lasts[i], lastsAt[i] = string(before), l.peopleAt
 		if d, ok := v.FullestDisk(); ok {
 			p := d.Percent()
 			disk[i] = &p
 		}
 	}
 	_, err := tx.Exec(ctx, `UPDATE devices d SET last_heard = now(), report_epoch = n.epoch, report_seq = n.seq, skew = n.skew,
-		vitals = n.vitals::jsonb, people = ARRAY(SELECT jsonb_array_elements_text(n.people::jsonb)), cpu = n.cpu, memory = n.memory, disk
-		= n.disk
-		FROM unnest($1::uuid[], $2::text[], $3::bigint[], $4::interval[], $5::text[], $6::text[], $7::real[], $8::real[], $9::real[])
-			n (id, epoch, seq, skew, vitals, people, cpu, memory, disk) WHERE d.id = n.id`,
-		ids, epochs, seqs, skews, texts, people, cpu, memory, disk)
+		vitals = n.vitals::jsonb, cpu = n.cpu, memory = n.memory, disk = n.disk,
+		people = ARRAY(SELECT jsonb_array_elements_text(n.people::jsonb)), last_people_at = coalesce(n.last_at, d.last_people_at),
+		last_people = CASE WHEN n.last_at IS NULL THEN d.last_people ELSE ARRAY(SELECT jsonb_array_elements_text(n.last::jsonb)) END
+		FROM unnest($1::uuid[], $2::text[], $3::bigint[], $4::interval[], $5::text[], $6::text[], $7::real[], $8::real[], $9::real[],
+			$10::text[], $11::timestamptz[])
+			n (id, epoch, seq, skew, vitals, people, cpu, memory, disk, last, last_at) WHERE d.id = n.id`,
+		ids, epochs, seqs, skews, texts, people, cpu, memory, disk, lasts, lastsAt)
 	return err
+}
+
+func namesOf(people []device.SignedIn) []string {
+	names := make([]string, len(people))
+	for i, p := range people {
+		names[i] = p.Name
+	}
+	return names
 }
 
 // ripe returns up to limit devices that have rows from before a time.

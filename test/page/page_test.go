@@ -19,6 +19,7 @@ import (
 
 // parts are the modules that tests call, by the names they have in the page.
 var parts = map[string]string{
+	"choice":    "fleet/choice",
 	"client":    "api/client",
 	"columns":   "parts/columns",
 	"decode":    "screen/decode",

@@ -3398,6 +3398,13 @@ export interface components {
             addresses: string[];
             /** @description Names of the people signed in. */
             people: string[];
+            /** @description Names of the people signed in now or */
+            last_people: string[];
+            /**
+             * Format: date-time
+             * @description When the device last told that they were signed in; missing where nobody ever was.
+             */
+            last_people_at?: string;
             capabilities: string[];
             agent_version: string;
             cores: number;
