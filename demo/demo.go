@@ -360,8 +360,7 @@ func (d *demo) fleet(plan fleet.Plan) (events chan fleet.Event, begin func() err
 // local enrols this machine, when it is not yet, and starts its agent.
 func (d *demo) local(ctx context.Context, s site) error {
 	dir := filepath.Join(d.Dir, "agent")
-	i, err := identity.Load(dir)
-	if errors.Is(err, identity.ErrNotEnrolled) {
+	if err := identity.Move(dir, d.URL); errors.Is(err, identity.ErrNotEnrolled) {
 		token, err := d.token(ctx, s, 1)
 		if err != nil {
 			return err
@@ -374,10 +373,11 @@ func (d *demo) local(ctx context.Context, s site) error {
 		if out, err := cmd.CombinedOutput(); err != nil {
 			return fmt.Errorf("%w: %s", err, out)
 		}
-		if i, err = identity.Load(dir); err != nil {
-			return err
-		}
 	} else if err != nil {
+		return err
+	}
+	i, err := identity.Load(dir)
+	if err != nil {
 		return err
 	}
 	d.Local = i.Name
@@ -467,15 +467,25 @@ func (d *demo) history(ctx context.Context, devices []fleet.Device, ids map[stri
 	begin := end.Add(-7 * 24 * time.Hour)
 	for _, device := range devices {
 		id, table := ids[device.Name], &series.Table{}
+		var people []string
+		var there time.Time
 		for at := begin; at.Before(end); at = at.Add(historyStep) {
 			v := device.At(at)
 			table.Append(at, v.Readings)
+			if len(v.People) > 0 {
+				people, there = []string{v.People[0].Name}, at
+			}
 			if end.Sub(at) < recent {
 				at = at.Add(recentStep - historyStep)
 			}
 		}
 		if err := d.service.Vitals.Import(ctx, id, table); err != nil {
 			return err
+		}
+		if len(people) > 0 {
+			if err := d.service.Vitals.ImportPeople(ctx, id, people, there); err != nil {
+				return err
+			}
 		}
 		if err := d.inventories(ctx, id, device, begin, end); err != nil {
 			return err

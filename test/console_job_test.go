@@ -28,6 +28,8 @@ func TestConsoleJobs(t *testing.T) {
 		file + `"); e.dispatchEvent(new Event("input", { bubbles: true })) })(document.querySelector("main textarea"))`))
 	p.press("main", "Save")
 	p.sees("main h2", "Who is it?")
+	p.press("main", "All 2")
+	p.sees("main", "2 devices, 2 online")
 	p.fill("Word", "heather\r")
 	p.sees("main [role=status]", "It is done on 2 devices, of which 2 are online now: hay-desk-01, hay-desk-02.")
 	p.accessible("a script that is about to be run")

@@ -72,6 +72,7 @@ func TestConsoleRollouts(t *testing.T) {
 	p.do(chromedp.Evaluate[chromedp.Void](`[...document.querySelectorAll("label")].find(e => e.innerText.includes("In maintenance windows alone")).querySelector("input").click()`))
 	p.do(chromedp.Evaluate[chromedp.Void](`(() => { for (const n of [1, 2]) { const e = document.querySelector("[aria-label='Minutes for which ring " + n + " is watched']"); Object.getOwnPropertyDescriptor(Object.getPrototypeOf(e), "value").set.call(e, "0"); e.dispatchEvent(new Event("input", { bubbles: true })) } })()`))
 	p.do(chromedp.Evaluate[chromedp.Void](`(e => { Object.getOwnPropertyDescriptor(Object.getPrototypeOf(e), "value").set.call(e, "never"); e.dispatchEvent(new Event("change", { bubbles: true })) })([...document.querySelectorAll("select")].find(s => [...s.options].some(o => o.value === "never")))`))
+	p.press("main form", "All 3")
 	p.fill("Name of the rollout", "November\r")
 	p.sees("main [role=status]", "It installs 2 updates on 3 devices")
 	p.accessible("a rollout that is about to be begun")

@@ -136,22 +136,21 @@ func (p *page) typed(text string) {
 	}
 }
 
-// key presses a key that has no character.
-func (p *page) key(name string) {
-	p.t.Helper()
-	for _, kind := range []input.DispatchKeyEventType{"rawKeyDown", "keyUp"} {
-		if _, err := chromedp.Call(p.ctx, input.DispatchKeyEvent, input.DispatchKeyEventParams{Type: kind, Key: name}); err != nil {
-			p.fail(err)
-		}
-	}
-}
+// Modifiers of keys.
+const (
+	withCtrl  = 2
+	withShift = 8
+)
 
-// ctrl presses a key with Ctrl.
-func (p *page) ctrl(key string) {
+// key presses a key as a command, with modifiers where there are some; it types nothing.
+func (p *page) key(name string, modifiers ...int64) {
 	p.t.Helper()
 	for _, kind := range []input.DispatchKeyEventType{"rawKeyDown", "keyUp"} {
-		if _, err := chromedp.Call(p.ctx, input.DispatchKeyEvent,
-			input.DispatchKeyEventParams{Type: kind, Key: key, Modifiers: 2}); err != nil {
+		event := input.DispatchKeyEventParams{Type: kind, Key: name}
+		for _, m := range modifiers {
+			event.Modifiers |= m
+		}
+		if _, err := chromedp.Call(p.ctx, input.DispatchKeyEvent, event); err != nil {
 			p.fail(err)
 		}
 	}
@@ -214,7 +213,7 @@ func TestConsole(t *testing.T) {
 	p.sees("main tr", "Not heard from: its agent is not connected.")
 	p.accessible("the first page")
 
-	p.ctrl("k")
+	p.key("k", withCtrl)
 	p.typed("desk-01")
 	p.sees("[role=option]", "hay-desk-01")
 	p.typed("\r")
@@ -229,7 +228,7 @@ func TestConsole(t *testing.T) {
 	p.accessible("the bench in the dark")
 
 	p.do(chromedp.Navigate(p.url + "/devices"))
-	p.sees("[role=table]", "hay-desk-02")
+	p.sees("[role=grid]", "hay-desk-02")
 	p.accessible("the device list in the dark")
 	if got := ask[string](p,
 		`[...document.querySelectorAll("[role=row] a")].map(a => a.innerText).join()`); got != "hay-desk-01,hay-desk-02" {
@@ -250,7 +249,8 @@ func TestConsole(t *testing.T) {
 	p.do(chromedp.Navigate(p.url + "/devices"))
 	p.sees("[role=columnheader]", "Serial") // the choice is kept
 	for _, path := range []string{"/enrol", "/audit", "/account", "/people", "/recordings", "/many", "/consent", "/alerts", "/groups",
-		"/policies", "/sweep", "/software", "/notices", "/changes"} {
+		"/policies", "/sweep", "/software", "/notices", "/changes", "/devices", "/wall", "/jobs", "/scripts", "/packages", "/updates",
+		"/rollouts", "/reports"} {
 		p.do(chromedp.Navigate(p.url + path))
 		p.until(`document.querySelector("h1") !== null && ![...document.querySelectorAll("[role=status]")].some(s => s.innerText.startsWith("Reading "))`, path)
 		p.accessible(path)
@@ -444,10 +444,11 @@ func TestConsoleHealth(t *testing.T) {
 
 	p.do(chromedp.Navigate(p.url + "/sweep"))
 	p.focus("input[aria-label=Name]")
-	p.typed("Fennick Print Driver\r")
+	p.typed("Fennick Print Driver")
 	w.await(t, "the agent's first inventory", func() bool {
 		return must(client.Result(w.owner.GetInventoryWithResponse(t.Context(), d.id, nil)))(t).TakenAt != nil
 	})
+	p.press("main", "All 2")
 	p.click("Ask")
 	p.sees("main table", "4.1.7")
 	p.sees("main", "1 of 1 devices answered.")

@@ -116,6 +116,7 @@ func TestConsoleOnMany(t *testing.T) {
 	p.focus("input[aria-label=What]")
 	p.typed("hostname")
 	p.accessible("on many")
+	p.press("main", "All 2")
 	p.press("main", "Do it")
 	p.sees("[role=dialog]", "Run a command on 2 devices?")
 	p.press("[role=dialog]", "Do it on 2")

@@ -35,8 +35,7 @@ func authenticator(t *testing.T, c *client.Client) (secret string, codes []strin
 	begun := must(client.Result(c.BeginCodeWithResponse(t.Context(), api.Password{Password: password})))(t)
 	_, err = client.Result(c.ConfirmCodeWithResponse(t.Context(), api.Code{Code: "000000"}))
 	refused(t, err, http.StatusUnprocessableEntity, "does not fit")
-	// the code of the step before: that of this one is then left for signing in
-	code := must(totp.GenerateCode(begun.Secret, time.Now().Add(-30*time.Second)))(t)
+	code := must(totp.GenerateCode(begun.Secret, time.Now()))(t) // that of the step after is left for signing in
 	return begun.Secret, must(client.Result(c.ConfirmCodeWithResponse(t.Context(), api.Code{Code: code})))(t).Codes
 }
 
@@ -62,7 +61,7 @@ func TestSecondFactor(t *testing.T) {
 	refused(t, err, http.StatusUnauthorized, "does not fit")
 	_, err = client.Result(k.GetMeWithResponse(t.Context())) // the password alone opens nothing
 	refused(t, err, http.StatusUnauthorized, "not signed in")
-	code := must(totp.GenerateCode(secret, time.Now()))(t)
+	code := must(totp.GenerateCode(secret, time.Now().Add(30*time.Second)))(t)
 	me := must(k.SignIn(t.Context(), email, password, give(api.SecondFactor{Code: &code})))(t)
 	if !me.SecondFactor || me.MustAddFactor {
 		t.Errorf("signed in as %+v", me)

@@ -155,7 +155,7 @@ func TestWanted(t *testing.T) {
 	})
 	text := alerts[0].Message + alerts[1].Message
 	if !strings.Contains(text, "openssl is installed, in version") ||
-		!strings.Contains(text, `kernel/vm/overcommit_memory is "0", and is to be "2"`) {
+		!strings.Contains(text, `kernel/vm/overcommit_memory is "0", and must be "2"`) {
 		t.Errorf("%s", text)
 	}
 	drift := must(client.Result(w.owner.ListJobsWithResponse(t.Context(),

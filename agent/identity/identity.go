@@ -181,6 +181,23 @@ func Rename(dir, id string) error {
 // keeps are the files of an agent's folder that belong to the computer, and not to the identity.
 var keeps = []string{"choices.json"}
 
+// Move has a device call the same service at another address. Its certificate is checked as before.
+func Move(dir, service string) error {
+	i, err := Load(dir)
+	if err != nil {
+		return err
+	}
+	u, err := uplink.ServiceURL(service)
+	if err != nil {
+		return err
+	}
+	if i.Service == u.String() {
+		return nil
+	}
+	i.Service = u.String()
+	return i.save(dir)
+}
+
 // Anew enrols a computer whose folder was copied from another, as a device of its own: nothing that the other
 // kept in its folder stays.
 func Anew(ctx context.Context, dir, token string, computer device.Facts) (Identity, error) {

@@ -169,9 +169,14 @@ func TestAnew(t *testing.T) {
 	}
 
 	next := service(t, nil)
-	old.Service = next.URL
-	if err := old.save(dir); err != nil {
+	if err := Move(dir, "no address"); err == nil {
+		t.Error("moved to no address")
+	}
+	if err := Move(dir, next.URL); err != nil {
 		t.Fatal(err)
+	}
+	if there, err := Load(dir); err != nil || there.Service != next.URL || !there.Key().Equal(old.Key()) {
+		t.Errorf("moved it is %+v %v", there, err)
 	}
 	fresh, err := Anew(t.Context(), dir, "c.d", computer)
 	if err != nil {

@@ -191,7 +191,7 @@ func standingCommand() *cli.Command {
 	return &cli.Command{
 		Name: "standing", Usage: "show where a device's reading or fact lies among others", ArgsUsage: "NAME READING",
 		ShellComplete: completeDevices,
-		Flags: append(pickFlags(), jsonFlag),
+		Flags:         append(pickFlags(), jsonFlag),
 		Action: func(ctx context.Context, c *cli.Command) error {
 			k, d, err := target(ctx, c)
 			if err != nil {

@@ -108,8 +108,8 @@ func manyCommand() *cli.Command {
 			}}
 	}
 	return &cli.Command{
-		Name:  "many",
-		Usage: "do one thing on many devices, now",
+		Name:        "many",
+		Usage:       "do one thing on many devices, now",
 		Description: "It says on how many, and asks once. Those offline are named and left out.",
 		Commands: []*cli.Command{
 			do("run", "run a command", "-- COMMAND [ARGUMENT ...]", 1, func(c *cli.Command, args []string) (api.ManyAction, string) {

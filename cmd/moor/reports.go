@@ -116,7 +116,8 @@ func reportsCommand() *cli.Command {
 					if r.Problem != nil {
 						problem = *r.Problem
 					}
-					return []string{r.Schedule.Name, name, strings.Join(r.Schedule.To, ", "), r.Schedule.When.Rule, next, sent, problem}
+					return []string{r.Schedule.Name, name, strings.Join(r.Schedule.To, ", "),
+						calendar.Words(r.Schedule.When.Rule), next, sent, problem}
 				})
 		},
 	}, {

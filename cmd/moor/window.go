@@ -32,7 +32,7 @@ func windowsCommand() *cli.Command {
 					zone = "each device's own"
 				}
 				return []string{w.ID.String(), w.Name, strings.TrimSpace(string(w.Scope.Kind) + " " + w.ScopeName), w.Span.Start,
-					w.Span.Rule,
+					calendar.Words(w.Span.Rule),
 					fmt.Sprint(w.Span.Minutes), zone}
 			})
 		},

@@ -90,8 +90,10 @@ func field(raw json.RawMessage) string {
 var (
 	// Jan _2 15:04:05 host program[pid]: message (RFC 3164), or with an RFC 3339 time in front.
 	classic = regexp.MustCompile(`^(?:([A-Z][a-z]{2} [ \d]\d \d\d:\d\d:\d\d)|(\d{4}-\d\d-\d\d[T ]\d\d:\d\d:\d\d(?:[.,]\d+)?(?:Z|[+-]\d\d:?\d\d)?))\s+(.*)$`)
-	sender  = regexp.MustCompile(`^(?:\S+ )?([\w./@-]+)(?:\[(\d+)\])?: (.*)$`)
-	word    = regexp.MustCompile(`(?i)(?:^|[\s\[<"=])(emerg(?:ency)?|panic|alert|crit(?:ical)?|fatal|err(?:or)?|warn(?:ing)?|notice|info(?:rmation)?|debug|trace)(?:[\s\]>:",]|$)`)
+	// program 2006-01-02 15:04:05: message, as Debian's update-alternatives writes.
+	programFirst = regexp.MustCompile(`^([\w./@-]+) (\d{4}-\d\d-\d\d[T ]\d\d:\d\d:\d\d(?:[.,]\d+)?(?:Z|[+-]\d\d:?\d\d)?): (.*)$`)
+	sender       = regexp.MustCompile(`^(?:\S+ )?([\w./@-]+)(?:\[(\d+)\])?: (.*)$`)
+	word         = regexp.MustCompile(`(?i)(?:^|[\s\[<"=])(emerg(?:ency)?|panic|alert|crit(?:ical)?|fatal|err(?:or)?|warn(?:ing)?|notice|info(?:rmation)?|debug|trace)(?:[\s\]>:",]|$)`)
 )
 
 // Text reads a line of a classic log. now gives the year that such lines leave out, and its time
@@ -105,6 +107,10 @@ func Text(line string, now, last time.Time) Event {
 		if s := sender.FindStringSubmatch(e.Message); s != nil {
 			e.Unit, e.Message = s[1], s[3]
 			e.PID, _ = strconv.Atoi(s[2])
+		}
+	} else if m := programFirst.FindStringSubmatch(line); m != nil {
+		if at, ok := clock("", m[2], now); ok {
+			e.At, e.Unit, e.Message = at, m[1], m[3]
 		}
 	}
 	head := e.Message[:min(len(e.Message), 60)]

@@ -21,6 +21,8 @@ func TestText(t *testing.T) {
 			Level: "warning", Unit: "kernel", Message: "warning: hot"},
 		"2026-03-01 04:05:06,250 [ERROR] disk": {At: time.Date(2026, 3, 1, 4, 5, 6, 25e7, time.UTC),
 			Level: "error", Message: "[ERROR] disk"},
+		"update-alternatives 2026-03-01 04:05:06: run with --install": {At: time.Date(2026, 3, 1, 4, 5, 6, 0, time.UTC),
+			Unit: "update-alternatives", Message: "run with --install"},
 		"  at a line of a stack": {At: last, Message: "  at a line of a stack"},
 		"terror is no level":     {At: last, Message: "terror is no level"},
 		"":                       {At: last},

@@ -114,7 +114,7 @@ func TestJudge(t *testing.T) {
 			[]string{"expires in 5 days"}},
 		"log": {State{Online: true, Vitals: probe(device.ProbeResult{Kind: "log", Target: "journal", Pattern: "oom", Value: 4,
 			Detail: "oom killed x"})}, set(t, Setting{Check: "log", Subject: "journal", Pattern: "oom", Above: above(1, 0)}), Degraded,
-			[]string{"journal has 4 lines a minute that match oom, such as: oom killed x"}},
+			[]string{`4 lines a minute in journal match "oom". The last: oom killed x`}},
 		"turned off": {State{Online: true, Vitals: disk(99)}, set(t, Setting{Check: "disk", Subject: "/srv", Off: true}), Healthy, nil},
 		"by pattern": {State{Online: true, Vitals: disk(50)}, set(t, Setting{Check: "disk", Subject: "/s*", Above: above(40, 0)}),
 			Degraded, []string{"50 % full"}},

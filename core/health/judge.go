@@ -322,22 +322,37 @@ func (j *judging) probes() {
 				j.add(s, p.Target, levelOf(s, Notice), j.now, func() string {
 					switch {
 					case s.Absent:
-						return fmt.Sprintf("%s is %q, and is not to be set.", p.Target, p.Detail)
+						return fmt.Sprintf("%s is %q, and must not be set.", p.Target, p.Detail)
 					case !p.OK:
-						return fmt.Sprintf("%s is not set, and is to be %q.", p.Target, s.Value)
+						return fmt.Sprintf("%s is not set, and must be %q.", p.Target, s.Value)
 					}
-					return fmt.Sprintf("%s is %q, and is to be %q.", p.Target, p.Detail, s.Value)
+					return fmt.Sprintf("%s is %q, and must be %q.", p.Target, p.Detail, s.Value)
 				})
 			}
 		case device.ProbeLog:
 			if s := j.pattern(p); s != nil {
-				j.limit(s, p.Target+": "+p.Pattern, p.Value, func(float64, bool) string {
-					return fmt.Sprintf("%s has %s lines a minute that match %s, such as: %s", p.Target, short(p.Value), p.Pattern,
-						orElse(p.Detail, "(none kept)"))
+				j.limit(s, p.Target+": "+p.Pattern, p.Value, func(_ float64, over bool) string {
+					return matchingLines(p, over)
 				})
 			}
 		}
 	}
+}
+
+// matchingLines says how often a pattern stands in a log.
+func matchingLines(p *device.ProbeResult, over bool) string {
+	rate := short(p.Value) + " lines a minute"
+	if p.Value < 1 {
+		rate = short(p.Value*60) + " lines an hour"
+	}
+	if !over {
+		rate = "Only " + rate
+	}
+	text := fmt.Sprintf("%s in %s match %q.", rate, p.Target, p.Pattern)
+	if over && p.Detail != "" {
+		text += " The last: " + p.Detail
+	}
+	return text
 }
 
 // probe judges a probe that is either well or not.

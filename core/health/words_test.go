@@ -101,14 +101,17 @@ func TestSentences(t *testing.T) {
 			Target: "https://a.example"}), Setting{Check: "http", Subject: "https://a.example"}},
 		"The certificate of https://a.example expired 3 da": {probed(device.ProbeResult{Kind: device.ProbeHTTP, Target: "https://a.example",
 			OK: true, Expires: now.Add(-72 * time.Hour)}), under("certificate", "https://a.example", 7)},
-		`a/b is "1", and is not to be set.`: {probed(device.ProbeResult{Kind: device.ProbeSetting, Target: "a/b", OK: true,
+		`a/b is "1", and must not be set.`: {probed(device.ProbeResult{Kind: device.ProbeSetting, Target: "a/b", OK: true,
 			Detail: "1"}), Setting{Check: "setting", Subject: "a/b", Absent: true}},
-		`a/b is not set, and is to be "2".`: {probed(device.ProbeResult{Kind: device.ProbeSetting, Target: "a/b"}),
+		`a/b is not set, and must be "2".`: {probed(device.ProbeResult{Kind: device.ProbeSetting, Target: "a/b"}),
 			Setting{Check: "setting", Subject: "a/b", Value: "2"}},
-		`a/b is "1", and is to be "2".`: {probed(device.ProbeResult{Kind: device.ProbeSetting, Target: "a/b", OK: true,
+		`a/b is "1", and must be "2".`: {probed(device.ProbeResult{Kind: device.ProbeSetting, Target: "a/b", OK: true,
 			Detail: "1"}), Setting{Check: "setting", Subject: "a/b", Value: "2"}},
-		"match oom, such as: (none kept)": {probed(device.ProbeResult{Kind: device.ProbeLog, Target: "journal",
+		"9 lines a minute in journal match \"oom\".": {probed(device.ProbeResult{Kind: device.ProbeLog, Target: "journal",
 			Pattern: "oom", Value: 9}), Setting{Check: "log", Subject: "journal", Pattern: "oom", Above: &Limits{Warning: new(1.0)}}},
+		"Only 12 lines an hour in journal match \"record copied\".": {probed(device.ProbeResult{Kind: device.ProbeLog, Target: "journal",
+			Pattern: "record copied", Value: 0.2, Detail: "record copied 7"}), Setting{Check: "log", Subject: "journal",
+			Pattern: "record copied", Below: &Limits{Warning: new(1.0)}}},
 	} {
 		_, findings := Judge(&State{Online: true, Vitals: c.v}, set(t, c.s), nil, now)
 		if len(findings) != 1 || !strings.Contains(findings[0].Message, want) {

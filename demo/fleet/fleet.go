@@ -148,11 +148,14 @@ func live(ctx context.Context, a *agent.Agent, d Device, gone <-chan bool) error
 }
 
 func ensure(ctx context.Context, dir, url string, d Device) (identity.Identity, error) {
-	id, err := identity.Load(dir)
+	err := identity.Move(dir, url) // the demo was started with another port
 	if errors.Is(err, identity.ErrNotEnrolled) {
 		return identity.Enrol(ctx, dir, url, d.Token, device.Facts{HostName: d.Name})
 	}
-	return id, err
+	if err != nil {
+		return identity.Identity{}, err
+	}
+	return identity.Load(dir)
 }
 
 // Main is the program moor-fleet: it reads a plan from in, runs it until ctx or in ends, and

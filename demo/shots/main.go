@@ -181,7 +181,9 @@ func list(ctx context.Context, a demo.Access) ([]shot, error) {
 	return []shot{
 		{name: "sign-in", aside: true, path: "/"},
 		{name: "now", path: "/"},
-		{name: "devices", path: "/devices"},
+		{name: "devices", path: "/devices?site=Central+Library", do: []chromedp.Action[chromedp.Void]{
+			chromedp.Evaluate[chromedp.Void](`(() => { const r = [...document.querySelectorAll("[role=grid] [role=row]")]; r[1].click(); for (const i of [1, 2, 4]) r[i].querySelector("input").click() })()`),
+			chromedp.Sleep(2 * time.Second)}},
 		{name: "bench", aside: true, path: bench + "?pane=command,shell", do: []chromedp.Action[chromedp.Void]{
 			chromedp.Sleep(2 * time.Second), focus("input[aria-label=Command]"), chromedp.KeyEvent("df\r"), chromedp.Sleep(time.Second),
 			focus(".xterm-helper-textarea"), typed("ps\r"), chromedp.Sleep(5 * time.Second)}},
@@ -253,7 +255,7 @@ func list(ctx context.Context, a demo.Access) ([]shot, error) {
 			do: []chromedp.Action[chromedp.Void]{chromedp.Sleep(8 * time.Second)}},
 		{name: "screen-silent", aside: true, path: "/devices/" + slow.DeviceID.String() + "?pane=screen",
 			do: []chromedp.Action[chromedp.Void]{chromedp.Sleep(3 * time.Second)}},
-		{name: "wall", path: "/wall?of=" + url.QueryEscape("site Larkmoor Libraries, Central Library"),
+		{name: "wall", path: "/wall?site=" + url.QueryEscape("Central Library@Larkmoor Libraries"),
 			do: []chromedp.Action[chromedp.Void]{chromedp.Sleep(5 * time.Second)}},
 		{name: "replay-screen", aside: true, path: "/recordings",
 			do: []chromedp.Action[chromedp.Void]{chromedp.Sleep(time.Second), pressLink("Play"), chromedp.Sleep(7 * time.Second)}},
@@ -279,10 +281,11 @@ func list(ctx context.Context, a demo.Access) ([]shot, error) {
 			do: []chromedp.Action[chromedp.Void]{chromedp.Sleep(time.Second), press("Inventory"), chromedp.Sleep(time.Second)}},
 		{name: "policies", path: "/policies", do: []chromedp.Action[chromedp.Void]{chromedp.Sleep(time.Second)}},
 		{name: "sweep", path: "/sweep", do: []chromedp.Action[chromedp.Void]{
-			chromedp.SendKeys(chromedp.CSS("input[aria-label=Name]"), "Fennick Print Driver"), press("Ask"),
+			chromedp.SendKeys(chromedp.CSS("input[aria-label=Name]"), "Fennick Print Driver"), press("All "), press("Ask"),
 			chromedp.Sleep(2 * time.Second)}},
 		{name: "many", aside: true, path: "/many", do: []chromedp.Action[chromedp.Void]{chromedp.Sleep(time.Second),
-			chromedp.SendKeys(chromedp.CSS("input[aria-label=What]"), "uptime"), press("Do it"), chromedp.Sleep(time.Second)}},
+			chromedp.SendKeys(chromedp.CSS("input[aria-label=What]"), "uptime"), press("All "), press("Do it"),
+			chromedp.Sleep(time.Second)}},
 		{name: "groups", aside: true, path: "/groups", do: []chromedp.Action[chromedp.Void]{press("New group"), chromedp.Sleep(time.Second),
 			chromedp.SendKeys(chromedp.CSS("textarea"), `os == "windows" && cpu > 20 && si`), chromedp.Sleep(time.Second)}},
 		{name: "software", aside: true, path: "/software"},

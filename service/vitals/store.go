@@ -121,6 +121,13 @@ func setLatest(ctx context.Context, tx pgx.Tx, newest []latest) error {
 	return err
 }
 
+// setLastPeople notes who was signed in at a device last, unless somebody was later.
+func (s store) setLastPeople(ctx context.Context, id uuid.UUID, names []string, at time.Time) error {
+	_, err := s.pool.Exec(ctx, "UPDATE devices SET last_people = $2, last_people_at = $3 "+
+		"WHERE id = $1 AND coalesce(last_people_at < $3, true)", id, names, at)
+	return err
+}
+
 func namesOf(people []device.SignedIn) []string {
 	names := make([]string, len(people))
 	for i, p := range people {

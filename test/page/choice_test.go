@@ -74,11 +74,14 @@ func TestChoicesHold(t *testing.T) {
 	for range 200 {
 		s := selector.Subject{ID: one("1", "2"), Name: one("hay-desk-01", "Van Board"),
 			Organisation: one("Larkmoor Libraries", "Fenwright"),
-			Site:         one("Head office", "Depot"), OS: one("linux", "windows", ""), OSName: one("Debian", ""), Model: "Lath 7", Serial: "S-1",
+			Site:         one("Head office", "Depot"), OS: one("linux", "windows", ""), OSName: one("Debian", ""),
+			Model: "Lath 7", Serial: "S-1",
 			Condition: one("healthy", "failing"), Online: r.IntN(2) == 0, Addresses: some("192.0.2.1", "2001:db8::1"),
 			LastPeople: some("Nell Harrow", "Robin Quill"), Tags: some("loan", "kiosk"), Groups: some("Kiosks", "Servers")}
-		row := map[string]any{"id": s.ID, "name": s.Name, "organisation": s.Organisation, "site": s.Site, "os": s.OS, "os_name": s.OSName,
-			"model": s.Model, "serial": s.Serial, "condition": s.Condition, "online": s.Online, "addresses": s.Addresses,
+		row := map[string]any{"id": s.ID, "name": s.Name, "organisation": s.Organisation,
+			"site": s.Site, "os": s.OS,
+			"os_name": s.OSName,
+			"model":   s.Model, "serial": s.Serial, "condition": s.Condition, "online": s.Online, "addresses": s.Addresses,
 			"last_people": s.LastPeople, "tags": s.Tags, "groups": s.Groups}
 		var c selector.Choice
 		for range r.IntN(4) {

@@ -2,8 +2,10 @@ package page
 
 import (
 	"encoding/csv"
+	"encoding/json"
 	"fmt"
 	"math/rand/v2"
+	"os"
 	"path"
 	"reflect"
 	"slices"
@@ -155,14 +157,14 @@ func TestDevicesAreFound(t *testing.T) {
 	d := func(name string, online bool, more device) device {
 		all := device{"id": name, "name": name, "online": online, "organisation": "Larkmoor Libraries", "site": "Central Library",
 			"serial": "", "model": "", "os": "linux", "os_name": "Debian", "addresses": []string{}, "people": []string{},
-			"condition": "healthy"}
+			"last_people": []string{}, "condition": "healthy"}
 		for k, v := range more {
 			all[k] = v
 		}
 		return all
 	}
 	fleet := []device{
-		d("cen-desk-10", true, device{"cpu": 20.0, "people": []string{"rowan"}}),
+		d("cen-desk-10", true, device{"cpu": 20.0, "people": []string{"rowan"}, "last_people": []string{"rowan"}}),
 		d("cen-desk-9", true, device{"cpu": 90.5, "tags": []string{"till"}, "condition": "failing"}),
 		d("cen-kiosk", false, device{"cpu": 99.0, "addresses": []string{"192.0.2.7"}, "favourite": true}),
 		d("van", true, device{"groups": []string{"Hill stations"}, "serial": "CS-77"}),
@@ -217,11 +219,11 @@ func TestWords(t *testing.T) {
 	}{
 		{setting{"check": "disk", "off": true}, "%", "off"},
 		{setting{"check": "disk", "above": setting{"warning": 85, "critical": 95}, "for_seconds": 300}, "%",
-			"warning from 85 %, critical from 95 %, for 5 min"},
+			"warning at or above 85 %, critical at or above 95 %, for 5 min"},
 		{setting{"check": "service", "level": "critical"}, "", "critical"},
 		{setting{"check": "service"}, "", "warning"},
-		{setting{"check": "software", "value": "1.4", "fix": true}, "", "is wanted in 1.4 or later, warning, put right by itself"},
-		{setting{"check": "software", "absent": true}, "", "is not wanted, warning"},
+		{setting{"check": "software", "value": "1.4", "fix": true}, "", "must be 1.4 or later, warning otherwise, corrected automatically"},
+		{setting{"check": "software", "absent": true}, "", "must not be there, warning otherwise"},
 	} {
 		if got := call[string](p, `part.setting.settingText`, c.s, c.unit); got != c.want {
 			t.Errorf("%v: %s, want %s", c.s, got, c.want)
@@ -308,5 +310,24 @@ func TestEveryItemIsRead(t *testing.T) {
 	}
 	if _, err := try[[]string](p, every, 999); err == nil || err.Error() != "threw At most 500." {
 		t.Errorf("a page that is refused: %v", err)
+	}
+}
+
+// Rules are said in the same words as the service's.
+func TestRules(t *testing.T) {
+	t.Parallel()
+	p := open(t)
+	text, err := os.ReadFile("../../core/calendar/testdata/rules.json")
+	if err != nil {
+		t.Fatal(err)
+	}
+	var cases map[string]string
+	if err := json.Unmarshal(text, &cases); err != nil || len(cases) < 10 {
+		t.Fatal(len(cases), err)
+	}
+	for rule, want := range cases {
+		if got := call[string](p, `part.rule.ruleText`, rule); got != want {
+			t.Errorf("%s: %s, want %s", rule, got, want)
+		}
 	}
 }

@@ -260,15 +260,21 @@ func boolean(b bool) float64 {
 	return 0
 }
 
+// nights is how many devices there are to each at which somebody works by night, so that somebody is there at any hour.
+const nights = 4
+
 // activity is how much a device is used, 0 to 1: by day, less at the ends of the week.
 func (d Device) activity(t time.Time, n nature) float64 {
 	if n.round {
 		return 0.45 + 0.4*sun(t)
 	}
+	if d.Seed%nights == 0 { // somebody works there by night
+		t = t.Add(12 * time.Hour)
+	}
 	h := float64(t.UTC().Hour()) + float64(t.Minute())/60 + 0.8*(smooth(d.Seed, t, 24*time.Hour)-0.5)
 	day := clamp((h-8)*1.5, 0, 1) * clamp((18-h)*1.5, 0, 1)
 	if wd := t.Weekday(); wd == time.Sunday || (wd == time.Saturday && h > 13) {
-		day *= 0.08
+		day *= 0.25
 	}
 	return day * (0.55 + 0.45*smooth(d.Seed+99, t, 50*time.Minute))
 }

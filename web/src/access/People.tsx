@@ -6,6 +6,7 @@ import { read, usePages, useReadAnew } from "../api/queries";
 import { ScopeField, scopeText } from "../fleet/scope";
 import { Confirm } from "../parts/Confirm";
 import { Choice, Editor } from "../parts/Editor";
+import { useEdited } from "../parts/edited";
 import { SelectField, TextField } from "../parts/fields";
 import { ProblemAlert, Waiting } from "../parts/ProblemAlert";
 import { Copyable } from "../parts/Secret";
@@ -85,7 +86,7 @@ function Policy() {
 
 function Persons() {
 	const me = useQuery(meQuery).data;
-	const [edited, setEdited] = useState<Person | "new">();
+	const [edited, setEdited] = useEdited<Person>();
 	const [tokensOf, setTokensOf] = useState<Person>();
 	const [link, setLink] = useState<{ link: string; person: Person }>();
 	const list = usePages("/people", { query: { limit: 200 } });

@@ -1,6 +1,8 @@
 import { queryOptions, useQuery } from "@tanstack/react-query";
 import { createContext, useContext } from "react";
-import { answer, api, ProblemError, rememberCsrf } from "./client";
+import { answer, api, ProblemError, rememberCsrf, type Schemas } from "./client";
+
+export type Me = Schemas["Me"];
 
 /** Who is signed in; null for nobody. */
 export const meQuery = queryOptions({

@@ -5,11 +5,11 @@ import { answer, api, type Device, type Schemas } from "../api/client";
 import { lines } from "../api/lines";
 import { meQuery } from "../api/me";
 import { send } from "../files/transfers";
-import { Expression } from "../fleet/Expression";
-import { GroupField } from "../fleet/Groups";
+import { useBrought } from "../fleet/chosen";
+import { useGroups } from "../fleet/Groups";
+import { nothing, PickField, targetOf } from "../fleet/PickField";
 import { Confirm } from "../parts/Confirm";
 import { SelectField } from "../parts/fields";
-import { Labelled } from "../parts/Labelled";
 import { Empty, ProblemAlert } from "../parts/ProblemAlert";
 import { Answers, useAnswers } from "./Answers";
 
@@ -116,12 +116,12 @@ function settingOf(line: string): Schemas["SettingAction"] {
 }
 
 /** The devices that are meant and take files, and the names of the others. */
-async function takers(where: string, group: string) {
+async function takers(target: { where?: string; group?: string }) {
 	const ready: Device[] = [];
 	const offline: string[] = [];
 	let cursor: string | undefined;
 	do {
-		const query = { where: where.trim() || undefined, group: group || undefined, limit: 500, cursor };
+		const query = { ...target, limit: 500, cursor };
 		const page = await answer(api.GET("/devices", { params: { query } }));
 		for (const d of page.items)
 			if (d.online && d.capabilities.includes("files")) ready.push(d);
@@ -137,23 +137,24 @@ export function Many() {
 	const may = kinds.filter((k) => me?.permissions.includes(k.needs));
 	const [params] = useSearchParams();
 	const asked = params.get("query"); // brought from a device's own query
-	const [kind, setKind] = useState(asked ? "query" : "command");
+	const [kind, setKind] = useState(asked ? "query" : (params.get("kind") ?? "command"));
 	const [text, setText] = useState(asked ?? "");
 	const [file, setFile] = useState<File>();
 	const [to, setTo] = useState<Device[]>([]);
-	const [group, setGroup] = useState("");
-	const [where, setWhere] = useState("");
+	const [choice, setChoice] = useState(useBrought());
+	const groups = useGroups().data;
 	const [count, setCount] = useState<{ n: number; offline: string[] }>();
 	const [problem, setProblem] = useState<unknown>();
 	const { result, error, running, start, stop } = useAnswers();
 	const one = may.find((k) => k.kind === kind) ?? may[0];
-	const body = { ...one?.action(text), where: where.trim() || undefined, group: group || undefined };
+	const target = targetOf(choice, groups);
+	const body = { ...one?.action(text), ...target };
 	const preview = async () => {
 		setCount(undefined);
 		setProblem(undefined);
 		try {
 			if (one?.kind === "file") {
-				const { ready, offline } = await takers(where, group);
+				const { ready, offline } = await takers(target);
 				setTo(ready);
 				setCount({ n: ready.length, offline });
 				return;
@@ -172,9 +173,9 @@ export function Many() {
 		return <Empty title="There is nothing that you may do on many devices.">Ask an owner for a role that may.</Empty>;
 	return (
 		<div className="mx-auto max-w-6xl px-5 py-5">
-			<h1 className="text-xl font-semibold">On many</h1>
+			<h1 className="text-xl font-semibold">Do now</h1>
 			<p className="mb-3 text-faint">
-				Do one thing on every online device of a group, now.{" "}
+				Do one thing on many online devices, now.{" "}
 				{one?.noticed ? "The people at the devices notice it." : "Nobody at a device notices."}
 			</p>
 			<div className="mb-5 space-y-3 rounded-md border border-line bg-panel p-4">
@@ -206,9 +207,6 @@ export function Many() {
 							}}
 						/>
 					)}
-					<Labelled label="On">
-						<GroupField group={group} onChange={setGroup} />
-					</Labelled>
 					{running ? (
 						<button type="button" className="button" onClick={stop}>
 							Stop
@@ -219,7 +217,7 @@ export function Many() {
 							title={count ? `${one?.label} on ${count.n} devices?` : "On how many devices?"}
 							verb={count ? `Do it on ${count.n}` : "Do it"}
 							className="button"
-							disabled={(!text && !one?.noticed) || (one?.kind === "file" && !file)}
+							disabled={nothing(choice) || (!text && !one?.noticed) || (one?.kind === "file" && !file)}
 							onAsk={preview}
 							onDo={() => {
 								if (one?.kind !== "file") start((signal, onEvent) => lines("/actions", signal, onEvent, body));
@@ -248,12 +246,7 @@ export function Many() {
 						</Confirm>
 					)}
 				</div>
-				<details>
-					<summary className="cursor-pointer text-faint">Only devices for which an expression holds</summary>
-					<div className="mt-2">
-						<Expression label="Only where" value={where} onChange={setWhere} />
-					</div>
-				</details>
+				<PickField choice={choice} onChange={setChoice} />
 			</div>
 			{error !== undefined && <ProblemAlert error={error} />}
 			{result && <Answers result={result} failures="failed" />}

@@ -1,10 +1,10 @@
 import { useState } from "react";
 import type { Schemas } from "../api/client";
 import { sweep } from "../api/lines";
-import { Expression } from "../fleet/Expression";
-import { GroupField } from "../fleet/Groups";
+import { useBrought } from "../fleet/chosen";
+import { useGroups } from "../fleet/Groups";
+import { nothing, PickField, targetOf } from "../fleet/PickField";
 import { SelectField, TextField } from "../parts/fields";
-import { Labelled } from "../parts/Labelled";
 import { ProblemAlert } from "../parts/ProblemAlert";
 import { Answers, useAnswers } from "./Answers";
 
@@ -25,8 +25,8 @@ const questions: { kind: Kind; label: string; hint: string }[] = [
 export function Sweep() {
 	const [kind, setKind] = useState<Kind>("item");
 	const [name, setName] = useState("");
-	const [group, setGroup] = useState("");
-	const [where, setWhere] = useState("");
+	const [choice, setChoice] = useState(useBrought());
+	const groups = useGroups().data;
 	const { result, error, running, start: begin, stop } = useAnswers();
 	const question = questions.find((q) => q.kind === kind);
 	const start = () =>
@@ -34,8 +34,7 @@ export function Sweep() {
 			sweep(
 				{
 					question: { kind, name, digest: kind === "file" },
-					where: where.trim() || undefined,
-					group: group || undefined,
+					...targetOf(choice, groups),
 				},
 				signal,
 				onEvent,
@@ -44,7 +43,7 @@ export function Sweep() {
 	return (
 		<div className="mx-auto max-w-6xl px-5 py-5">
 			<h1 className="text-xl font-semibold">Sweep</h1>
-			<p className="mb-3 text-faint">Ask every online device something, now. Nobody at a device notices.</p>
+			<p className="mb-3 text-faint">Ask online devices something, now. Nobody at a device notices.</p>
 			<form
 				className="mb-5 space-y-3 rounded-md border border-line bg-panel p-4"
 				onSubmit={(e) => {
@@ -72,25 +71,17 @@ export function Sweep() {
 							onChange={setName}
 						/>
 					)}
-					<Labelled label="Of">
-						<GroupField group={group} onChange={setGroup} />
-					</Labelled>
 					{running ? (
 						<button type="button" className="button" onClick={stop}>
 							Stop
 						</button>
 					) : (
-						<button type="submit" className="button">
+						<button type="submit" className="button" disabled={nothing(choice)}>
 							Ask
 						</button>
 					)}
 				</div>
-				<details>
-					<summary className="cursor-pointer text-faint">Only devices for which an expression holds</summary>
-					<div className="mt-2">
-						<Expression label="Only where" value={where} onChange={setWhere} />
-					</div>
-				</details>
+				<PickField choice={choice} onChange={setChoice} label="Of which devices" />
 			</form>
 			{error !== undefined && <ProblemAlert error={error} />}
 			{result && <Answers result={result} />}

@@ -1,176 +1,163 @@
 import { Popover, PopoverButton, PopoverPanel } from "@headlessui/react";
-import { ChevronDownIcon, ChevronUpIcon, ViewColumnsIcon } from "@heroicons/react/20/solid";
-import { useVirtualizer } from "@tanstack/react-virtual";
-import { useDeferredValue, useEffect, useMemo, useRef, useState } from "react";
-import { Link, useNavigate, useSearchParams } from "react-router";
+import { FolderIcon, ViewColumnsIcon } from "@heroicons/react/20/solid";
+import { useCallback, useDeferredValue, useEffect, useMemo, useState } from "react";
+import { Link, useLocation, useNavigate, useSearchParams } from "react-router";
 import type { Device } from "../api/client";
-import { Condition } from "../parts/Condition";
-import { CheckField, TextField } from "../parts/fields";
+import { CheckField } from "../parts/fields";
+import { useKept } from "../parts/kept";
 import { Empty, ProblemAlert, Waiting } from "../parts/ProblemAlert";
+import { useNarrow } from "../parts/screen";
+import { Actions } from "./Actions";
+import { type Choice, everyDevice, toParams } from "./choice";
+import { these, useBrought } from "./chosen";
+import { DeviceTable } from "./DeviceTable";
 import { useDevices } from "./devices";
-import { arrange, type Column, columns, type Sort, usualColumns } from "./rows";
+import { Expression } from "./Expression";
+import { Peek } from "./Peek";
+import { Picker } from "./Picker";
+import { Places } from "./Places";
+import { arrange, columns, type Sort, usualColumns } from "./rows";
+import { useChosen } from "./useChosen";
+import { Views } from "./Views";
 
-const rowHeight = 30;
-
-/** The device list. */
+/** The device list: places at the left, what is picked above, and what can be done with those that are chosen below. */
 export function Devices() {
-	const devices = useDevices();
-	const [typed, setTyped] = useTyped();
+	const all = useDevices().data;
+	const [choice, setChoice] = useChoice();
+	const [draft, setDraft] = useState("");
+	const found = useChosen(choice);
+	const narrow = useNarrow(640);
 	const [shown, setShown] = useKept<string[]>("moorwatch columns", usualColumns);
 	const [sort, setSort] = useKept<Sort>("moorwatch sort", { id: "name", back: false });
-	const search = useDeferredValue(typed);
-	const rows = useMemo(() => arrange(devices.data?.values() ?? [], search, sort), [devices.data, search, sort]);
+	const [places, setPlaces] = useKept("moorwatch places", true);
+	const [chosen, setChosen] = useState<ReadonlySet<string>>(new Set());
+	const [peeked, setPeeked] = useState<string>();
+	const search = useDeferredValue(draft.startsWith("!") ? "" : draft);
+	const rows = useMemo(() => arrange(found.devices, search, sort), [found.devices, search, sort]);
 	const visible = columns.filter((c) => shown.includes(c.id));
+	// What is not shown any more is not acted on.
+	const selected = useMemo(() => rows.filter((d) => chosen.has(d.id)), [rows, chosen]);
 
-	if (devices.isPending) return <Waiting what="the devices" />;
-	if (devices.isError)
+	if (!all) {
+		if (found.pending) return <Waiting what="the devices" />;
 		return (
 			<div className="p-6">
-				<ProblemAlert error={devices.error} retry={() => devices.refetch()} />
+				<ProblemAlert error={found.error} retry={found.refetch} />
 			</div>
 		);
-	const total = devices.data.size;
+	}
+	const total = all.size;
 	const online = rows.filter((d) => d.online).length;
+	const peek = peeked && all.get(peeked);
+	const tree = places && !narrow && new Set([...all.values()].map((d) => d.site)).size > 1;
 	return (
 		<div className="flex h-full flex-col">
-			<div className="flex flex-wrap items-center gap-3 px-5 pt-4 pb-3">
-				<h1 className="text-xl font-semibold">Devices</h1>
-				<TextField
+			<div className="flex flex-wrap items-center gap-x-3 gap-y-2 px-5 pt-3 pb-2 max-sm:px-3">
+				<h1 className="sr-only">Devices</h1>
+				<Picker
+					choice={choice}
+					onChange={setChoice}
+					draft={draft}
+					onDraft={setDraft}
 					label="Search devices"
-					hidden
-					className="min-w-40 max-w-xs"
-					type="search"
-					placeholder="Name, address, person or serial"
-					value={typed}
-					onChange={setTyped}
+					className="max-w-3xl flex-1 basis-64"
 				/>
 				<p className="text-faint tabular-nums" role="status">
 					{rows.length === total ? `${total} devices` : `${rows.length} of ${total} devices`}, {online} online
 				</p>
-				<div className="ml-auto">
-					<Choose shown={shown} setShown={setShown} />
+				<div className="ml-auto flex items-center max-sm:hidden">
+					<Views choice={choice} onChange={setChoice} />
+					<Written choice={choice} onChange={setChoice} />
+					<button
+						type="button"
+						className="button-quiet"
+						aria-pressed={places}
+						title={places ? "Hide the places" : "Show the places"}
+						onClick={() => setPlaces(!places)}
+					>
+						<FolderIcon className="size-4" aria-hidden="true" /> Places
+					</button>
+					<Columns shown={shown} setShown={setShown} />
 				</div>
 			</div>
-			{rows.length > 0 ? (
-				<Table rows={rows} visible={visible} sort={sort} setSort={setSort} />
-			) : total === 0 ? (
-				<Empty title="There is no device yet.">
-					<Link to="/enrol" className="link">
-						Enrol the first
-					</Link>{" "}
-					with a token and one command.
-				</Empty>
-			) : (
-				<Empty title="No device matches.">
-					<button type="button" className="link" onClick={() => setTyped("")}>
-						Clear the search
-					</button>{" "}
-					to see all {total}.
-				</Empty>
-			)}
-		</div>
-	);
-}
-
-function Table({
-	rows,
-	visible,
-	sort,
-	setSort,
-}: {
-	rows: Device[];
-	visible: Column[];
-	sort: Sort;
-	setSort: (s: Sort) => void;
-}) {
-	const scroll = useRef<HTMLDivElement>(null);
-	const navigate = useNavigate();
-	const virtual = useVirtualizer({
-		count: rows.length,
-		getScrollElement: () => scroll.current,
-		estimateSize: () => rowHeight,
-		overscan: 12,
-	});
-	const grid = { gridTemplateColumns: visible.map((c) => c.width).join(" ") };
-	return (
-		<div ref={scroll} className="min-h-0 flex-1 overflow-auto" tabIndex={-1}>
-			<div role="table" aria-rowcount={rows.length + 1} aria-label="Devices" className="min-w-fit">
-				<div role="rowgroup" className="sticky top-0 z-10 border-line border-b bg-page">
-					<div role="row" aria-rowindex={1} className="grid gap-x-4 px-5" style={grid}>
-						{visible.map((c) => (
-							<Head key={c.id} column={c} sort={sort} setSort={setSort} />
-						))}
+			{found.error ? (
+				<div className="px-5 pb-2">
+					<ProblemAlert error={found.error} retry={found.refetch} />
+				</div>
+			) : null}
+			<div className="flex min-h-0 flex-1 border-line border-t">
+				{tree && (
+					<div className="w-56 shrink-0 max-lg:w-48">
+						<Places devices={all.values()} choice={choice} onChange={setChoice} />
 					</div>
-				</div>
-				<div role="rowgroup" className="relative" style={{ height: virtual.getTotalSize() }}>
-					{virtual.getVirtualItems().map((item) => {
-						const d = rows[item.index];
-						if (!d) return null;
-						return (
-							// biome-ignore lint/a11y/useKeyWithClickEvents: the name is a link, which keys reach; a click anywhere on the row is more
-							<div
-								key={d.id}
-								role="row"
-								tabIndex={-1}
-								aria-rowindex={item.index + 2}
-								className={`absolute inset-x-0 grid cursor-pointer items-center gap-x-4 px-5 hover:bg-panel ${d.online ? "" : "text-faint"}`}
-								style={{ ...grid, height: rowHeight, transform: `translateY(${item.start}px)` }}
-								onClick={() => navigate(`/devices/${d.id}`)}
+				)}
+				<div className="min-w-0 flex-1">
+					{rows.length > 0 ? (
+						<DeviceTable
+							rows={rows}
+							visible={visible}
+							sort={sort}
+							setSort={setSort}
+							chosen={chosen}
+							onChoose={setChosen}
+							peeked={peeked}
+							onPeek={setPeeked}
+							cards={narrow}
+						/>
+					) : total === 0 ? (
+						<Empty title="There is no device yet.">
+							<Link to="/enrol" className="link">
+								Enrol the first
+							</Link>{" "}
+							with a token and one command.
+						</Empty>
+					) : found.pending ? (
+						<Waiting what="the devices" />
+					) : (
+						<Empty title="No device matches.">
+							<button
+								type="button"
+								className="link"
+								onClick={() => {
+									setChoice(everyDevice);
+									setDraft("");
+								}}
 							>
-								{visible.map((c) => (
-									<Cell key={c.id} column={c} device={d} />
-								))}
-							</div>
-						);
-					})}
+								Clear the search
+							</button>{" "}
+							to see all {total}.
+						</Empty>
+					)}
 				</div>
+				{peek && (
+					<div className="shrink-0 max-sm:fixed max-sm:inset-0 max-sm:z-30 max-sm:[&>aside]:w-full">
+						<Peek device={peek} onClose={() => setPeeked(undefined)} />
+					</div>
+				)}
 			</div>
-		</div>
-	);
-}
-
-function Head({ column, sort, setSort }: { column: Column; sort: Sort; setSort: (s: Sort) => void }) {
-	const mine = sort.id === column.id;
-	const Arrow = sort.back ? ChevronDownIcon : ChevronUpIcon;
-	// The first click on a column of numbers shows the greatest first.
-	const next = { id: column.id, back: mine ? !sort.back : column.right === true };
-	return (
-		<div
-			role="columnheader"
-			aria-sort={mine ? (sort.back ? "descending" : "ascending") : "none"}
-			className={column.right ? "text-right" : ""}
-		>
-			<button
-				type="button"
-				className={`head inline-flex items-center gap-0.5 py-1.5 hover:text-word ${mine ? "text-word" : ""}`}
-				onClick={() => setSort(next)}
-			>
-				{column.head}
-				{mine && <Arrow className="size-4" aria-hidden="true" />}
-			</button>
-		</div>
-	);
-}
-
-function Cell({ column, device: d }: { column: Column; device: Device }) {
-	const style = `truncate ${column.right ? "text-right tabular-nums" : ""} ${column.id === "address" || column.id === "serial" ? "tabular-nums" : ""}`;
-	const text = column.text(d);
-	return (
-		<div role="cell" className={style} title={text}>
-			{column.id === "name" ? (
-				<Link to={`/devices/${d.id}`} className="font-medium hover:text-heather" onClick={(e) => e.stopPropagation()}>
-					{text}
-				</Link>
-			) : column.id === "condition" ? (
-				<Condition name={d.condition} word />
-			) : (
-				text
+			{selected.length > 0 && (
+				<section
+					aria-label="Chosen devices"
+					className="flex flex-wrap items-center gap-x-1 gap-y-0.5 border-line border-t bg-raised px-5 py-1.5 shadow-[0_-2px_8px_rgb(0_0_0/0.06)] max-sm:px-3"
+				>
+					<strong className="mr-2 tabular-nums">{selected.length} chosen</strong>
+					<Actions devices={selected} choice={meant(selected, rows, choice)} shown={visible} />
+					<button type="button" className="button-quiet ml-auto" onClick={() => setChosen(new Set())}>
+						Clear
+					</button>
+				</section>
 			)}
 		</div>
 	);
 }
 
-function Choose({ shown, setShown }: { shown: string[]; setShown: (ids: string[]) => void }) {
+/** Those that are chosen: where it is all that are picked, what was picked, so that it stays short and readable. */
+function meant(selected: Device[], rows: Device[], choice: Choice): Choice {
+	const picked = choice.terms.length > 0 || !!choice.where;
+	return picked && selected.length === rows.length && rows.length > 3 ? choice : these(selected.map((d) => d.id));
+}
+
+function Columns({ shown, setShown }: { shown: string[]; setShown: (ids: string[]) => void }) {
 	return (
 		<Popover>
 			<PopoverButton className="button-quiet">
@@ -193,31 +180,50 @@ function Choose({ shown, setShown }: { shown: string[]; setShown: (ids: string[]
 	);
 }
 
-/** What is typed into the search, kept in the address so that it can be shared. */
-function useTyped(): [string, (s: string) => void] {
-	const [params, setParams] = useSearchParams();
-	const [typed, setTyped] = useState(params.get("q") ?? "");
-	useEffect(() => {
-		const timer = setTimeout(() => setParams(typed ? { q: typed } : {}, { replace: true }), 300);
-		return () => clearTimeout(timer);
-	}, [typed, setParams]);
-	return [typed, setTyped];
+/** The expression beside the chips, for what cannot be picked. */
+function Written({ choice, onChange }: { choice: Choice; onChange: (c: Choice) => void }) {
+	const [where, setWhere] = useState(choice.where ?? "");
+	return (
+		<Popover>
+			<PopoverButton className="button-quiet" onClick={() => setWhere(choice.where ?? "")}>
+				Expression
+			</PopoverButton>
+			<PopoverPanel
+				anchor={{ to: "bottom end", gap: 4 }}
+				className="z-30 w-[34rem] max-w-[calc(100vw-1rem)] rounded-md border border-line bg-raised p-3 shadow-lg"
+			>
+				{({ close }) => (
+					<form
+						onSubmit={(e) => {
+							e.preventDefault();
+							onChange({ ...choice, where: where.trim() || undefined });
+							close();
+						}}
+					>
+						<p className="mb-2 text-faint">Only devices for which this holds too:</p>
+						<Expression label="Expression" value={where} onChange={setWhere} />
+						<button type="submit" className="button mt-2">
+							Show them
+						</button>
+					</form>
+				)}
+			</PopoverPanel>
+		</Popover>
+	);
 }
 
-/** A choice that is kept on this computer. */
-function useKept<T>(name: string, usual: T): [T, (v: T) => void] {
-	const [value, setValue] = useState<T>(() => {
-		try {
-			return JSON.parse(localStorage.getItem(name) ?? "") as T;
-		} catch {
-			return usual;
-		}
-	});
-	return [
-		value,
-		(v) => {
-			setValue(v);
-			localStorage.setItem(name, JSON.stringify(v));
-		},
-	];
+/** What is picked, kept in the address so that it can be sent and is there on the way back. */
+function useChoice(): [Choice, (c: Choice) => void] {
+	const brought = useBrought();
+	const [params] = useSearchParams();
+	const { pathname } = useLocation();
+	const go = useNavigate();
+	const key = JSON.stringify(brought);
+	const choice = useMemo(() => brought, [key]);
+	const q = params.get("q"); // of older addresses
+	const set = useCallback((c: Choice) => go(`${pathname}?${toParams(c)}`, { replace: true }), [go, pathname]);
+	useEffect(() => {
+		if (q) set({ terms: [{ facet: "text", value: q }] });
+	}, [q, set]);
+	return [choice, set];
 }

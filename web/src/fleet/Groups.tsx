@@ -5,6 +5,7 @@ import { answer, api, type Schemas } from "../api/client";
 import { useMayEverywhere } from "../api/me";
 import { read, useReadAnew } from "../api/queries";
 import { Editor as EditorForm, RowActions } from "../parts/Editor";
+import { useEdited } from "../parts/edited";
 import { AreaField, SelectField, TextField } from "../parts/fields";
 import { Empty, ProblemAlert, Waiting } from "../parts/ProblemAlert";
 import { Table } from "../parts/Table";
@@ -23,7 +24,7 @@ export function Groups() {
 	const groups = useGroups();
 	const organisations = useOrganisations().data?.items;
 	const may = useMayEverywhere("group.manage");
-	const [edited, setEdited] = useState<Group | "new">();
+	const [edited, setEdited] = useEdited<Group>();
 	const readAnew = useReadAnew("/groups/*");
 	const remove = useMutation({
 		mutationFn: (id: string) => answer(api.DELETE("/groups/{id}", { params: { path: { id } } })),
@@ -31,7 +32,7 @@ export function Groups() {
 	});
 	return (
 		<div className="mx-auto max-w-5xl px-5 py-5">
-			<div className="mb-3 flex items-center gap-3">
+			<div className="mb-3 flex flex-wrap items-center gap-x-3 gap-y-1">
 				<h1 className="text-xl font-semibold">Groups</h1>
 				<p className="text-faint">
 					A group can stand wherever devices are chosen: in policies, windows, rules and sweeps.
@@ -72,7 +73,7 @@ export function Groups() {
 							className: "tabular-nums",
 							value: (g) => g.devices,
 							show: (g) => (
-								<Link className="link" to={`/devices?q=${encodeURIComponent(g.name)}`}>
+								<Link className="link" to={`/devices?group=${encodeURIComponent(g.name)}`}>
 									{g.devices}
 								</Link>
 							),
@@ -190,20 +191,5 @@ function Editor({ group, onDone }: { group?: Group; onDone: () => void }) {
 				/>
 			)}
 		</EditorForm>
-	);
-}
-
-/** Chooses a group of devices, or all of them. */
-export function GroupField({ group, onChange }: { group: string; onChange: (id: string) => void }) {
-	const groups = useGroups().data?.items ?? [];
-	return (
-		<select className="field w-48" value={group} onChange={(e) => onChange(e.target.value)}>
-			<option value="">all devices</option>
-			{groups.map((g) => (
-				<option key={g.id} value={g.id}>
-					{g.name}
-				</option>
-			))}
-		</select>
 	);
 }

@@ -1,5 +1,7 @@
 import type { Device } from "../api/client";
 import { compare, inOrder } from "../parts/columns";
+import { type Choice, matches } from "./choice";
+import { systemName } from "./facets";
 
 /** A column of the device list. */
 export type Column = {
@@ -12,9 +14,15 @@ export type Column = {
 	right?: boolean;
 };
 
-const system: Record<string, string> = { windows: "Windows", macos: "macOS", linux: "Linux" };
 const harm = { failing: 0, degraded: 1, healthy: 2, silent: 3 } as const;
 const whole = (n: number | undefined) => (n === undefined ? "" : `${n.toFixed(0)} %`);
+
+const when = new Intl.DateTimeFormat("en-GB", { dateStyle: "short", timeStyle: "short" });
+
+/** Who is signed in, or was last. */
+export function personText(d: Device) {
+	return d.people.length > 0 ? d.people.join(", ") : d.last_people.join(", ");
+}
 
 export const columns: Column[] = [
 	{ id: "name", head: "Name", width: "minmax(9rem,1.4fr)", text: (d) => d.name, key: (d) => d.name.toLowerCase() },
@@ -31,10 +39,10 @@ export const columns: Column[] = [
 		id: "people",
 		head: "Person",
 		width: "minmax(7rem,1fr)",
-		text: (d) => d.people.join(", "),
-		key: (d) => d.people.join(", "),
+		text: personText,
+		key: (d) => d.last_people.join(", "),
 	},
-	{ id: "os", head: "System", width: "6rem", text: (d) => system[d.os] ?? d.os, key: (d) => d.os },
+	{ id: "os", head: "System", width: "6rem", text: (d) => systemName(d.os), key: (d) => d.os },
 	{
 		id: "version",
 		head: "Version",
@@ -61,41 +69,50 @@ export const columns: Column[] = [
 	{ id: "disk", head: "Disk", width: "4.2rem", text: (d) => whole(d.disk), key: (d) => d.disk, right: true },
 	{ id: "model", head: "Model", width: "minmax(8rem,1fr)", text: (d) => d.model, key: (d) => d.model },
 	{ id: "serial", head: "Serial", width: "8rem", text: (d) => d.serial, key: (d) => d.serial },
+	{
+		id: "tags",
+		head: "Tags",
+		width: "minmax(7rem,1fr)",
+		text: (d) => (d.tags ?? []).join(", "),
+		key: (d) => (d.tags ?? []).join(),
+	},
+	{
+		id: "groups",
+		head: "Groups",
+		width: "minmax(8rem,1fr)",
+		text: (d) => (d.groups ?? []).join(", "),
+		key: (d) => (d.groups ?? []).join(),
+	},
+	{
+		id: "seen",
+		head: "Person seen",
+		width: "8rem",
+		text: (d) => (d.last_people_at ? when.format(new Date(d.last_people_at)) : ""),
+		key: (d) => d.last_people_at && Date.parse(d.last_people_at),
+		right: true,
+	},
+	{
+		id: "heard",
+		head: "Last heard",
+		width: "8rem",
+		text: (d) => (d.last_heard ? when.format(new Date(d.last_heard)) : ""),
+		key: (d) => d.last_heard && Date.parse(d.last_heard),
+		right: true,
+	},
 	{ id: "agent", head: "Agent", width: "5rem", text: (d) => d.agent_version, key: (d) => d.agent_version },
 ];
 
-export const usualColumns = ["name", "condition", "site", "people", "os", "address", "cpu", "memory", "disk"];
-
-/** Whether every word of what was typed stands in a device's name, place, address, person or serial. */
-export function matches(d: Device, typed: string) {
-	const words = typed.toLowerCase().split(/\s+/).filter(Boolean);
-	if (words.length === 0) return true;
-	const text = [
-		d.name,
-		d.organisation,
-		d.site,
-		d.serial,
-		d.model,
-		d.os_name,
-		...d.addresses,
-		...d.people,
-		...(d.tags ?? []),
-		...(d.groups ?? []),
-	]
-		.concat(d.favourite ? "favourite" : [])
-		.join("\n")
-		.toLowerCase();
-	return words.every((w) => text.includes(w));
-}
+export const usualColumns = ["name", "condition", "site", "people", "os", "cpu", "memory", "disk"];
 
 export type Sort = { id: string; back: boolean };
 
-/** The devices that match, sorted; those online stand first whatever the sort. */
-export function arrange(devices: Iterable<Device>, typed: string, sort: Sort) {
+/** Devices, sorted; those online stand first whatever the sort. With text, those alone that hold its words. */
+export function arrange(devices: Iterable<Device>, text: string, sort: Sort) {
+	const typed: Choice = { terms: text.trim() ? [{ facet: "text", value: text }] : [] };
 	const column = columns.find((c) => c.id === sort.id) ?? columns[0];
 	const found: { d: Device; key: string | number | undefined; name: string }[] = [];
 	for (const d of devices) {
-		if (matches(d, typed)) found.push({ d, key: column?.key(d), name: d.name });
+		if (matches(typed, d)) found.push({ d, key: column?.key(d), name: d.name });
 	}
 	found.sort((a, b) => {
 		if (a.d.online !== b.d.online) return a.d.online ? -1 : 1;

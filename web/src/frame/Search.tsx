@@ -1,48 +1,55 @@
 import { Combobox, ComboboxInput, ComboboxOption, ComboboxOptions } from "@headlessui/react";
-import { ArrowRightIcon, MagnifyingGlassIcon } from "@heroicons/react/20/solid";
-import { useEffect, useMemo, useRef, useState } from "react";
+import { ArrowRightIcon, BoltIcon, DocumentTextIcon, MagnifyingGlassIcon } from "@heroicons/react/20/solid";
+import { useQuery } from "@tanstack/react-query";
+import { useDeferredValue, useEffect, useMemo, useRef, useState } from "react";
 import { useNavigate } from "react-router";
-import type { Device } from "../api/client";
+import { meQuery } from "../api/me";
+import { read } from "../api/queries";
 import { useDevices } from "../fleet/devices";
-import { matches } from "../fleet/rows";
+import { personText } from "../fleet/rows";
 import { Condition } from "../parts/Condition";
-import { turnTheme } from "../parts/theme";
-
-type Action = { name: string; go: string | (() => void) };
-
-const actions: Action[] = [
-	{ name: "Now: what needs a person", go: "/" },
-	{ name: "All devices", go: "/devices" },
-	{ name: "Alerts, current and past", go: "/alerts" },
-	{ name: "Groups of devices", go: "/groups" },
-	{ name: "Policies: what devices are judged by", go: "/policies" },
-	{ name: "On many: do one thing on many devices", go: "/many" },
-	{ name: "Consent: who is told or asked", go: "/consent" },
-	{ name: "Sweep: ask many devices something", go: "/sweep" },
-	{ name: "Jobs: what is done everywhere", go: "/jobs" },
-	{ name: "Scripts: the library", go: "/scripts" },
-	{ name: "Packages: install and remove", go: "/packages" },
-	{ name: "Updates: what is missing", go: "/updates" },
-	{ name: "Reports: how current the devices are", go: "/reports" },
-	{ name: "Exposure: which devices are furthest behind", go: "/exposure" },
-	{ name: "Advisories: known weaknesses of the software", go: "/advisories" },
-	{ name: "Rollouts: updates ring by ring", go: "/rollouts" },
-	{ name: "Wall: many screens", go: "/wall" },
-	{ name: "Software of the fleet", go: "/software" },
-	{ name: "Changes on all devices", go: "/changes" },
-	{ name: "Notices: who is told of what", go: "/notices" },
-	{ name: "Add devices", go: "/enrol" },
-	{ name: "Recordings of shells", go: "/recordings" },
-	{ name: "Audit log", go: "/audit" },
-	{ name: "Your account", go: "/account" },
-	{ name: "API tokens", go: "/account" },
-	{ name: "People and roles", go: "/people" },
-	{ name: "Turn to the other theme", go: turnTheme },
-];
-
-type Found = { key: string; device?: Device; action?: Action };
+import { useKept } from "../parts/kept";
+import { turnTheme, useDark } from "../parts/theme";
+import { type Found, find, type Known, type Thing } from "./find";
+import { permitted } from "./pages";
 
 const mostShown = 12;
+const mostUsed = 200; // keys that are remembered
+
+const doings = [
+	{ name: "Run a command on devices", kind: "command", needs: "command.act" },
+	{ name: "Restart devices", kind: "restart", needs: "power.act" },
+	{ name: "Message to people at devices", kind: "message", needs: "people.act" },
+	{ name: "Send a file to devices", kind: "file", needs: "files.act" },
+];
+
+/** Names of what the service keeps, read once the box is used. */
+function useThings(enabled: boolean, may: (p: string) => boolean): Thing[] {
+	const fresh = { staleTime: 60_000 };
+	const see = enabled && may("scripts.see");
+	const scripts = useQuery({ ...read("/scripts", { query: { limit: 200 } }), enabled: see, ...fresh }).data?.items;
+	const packages = useQuery({ ...read("/packages", { query: { limit: 200 } }), enabled: see, ...fresh }).data?.items;
+	const policies = useQuery({ ...read("/policies", { query: { limit: 200 } }), enabled, ...fresh }).data?.items;
+	const groups = useQuery({ ...read("/groups", { query: { limit: 500 } }), enabled, ...fresh }).data?.items;
+	return useMemo(
+		() => [
+			...(scripts ?? []).map((s) => ({
+				kind: "script",
+				name: s.content.name,
+				to: `/scripts?script=${s.id}`,
+				run: `/scripts?script=${s.id}&run`,
+			})),
+			...(packages ?? []).map((p) => ({ kind: "package", name: p.content.name, to: `/packages?package=${p.id}` })),
+			...(policies ?? []).map((p) => ({ kind: "policy", name: p.name, to: "/policies" })),
+			...(groups ?? []).map((g) => ({
+				kind: "group",
+				name: g.name,
+				to: `/devices?group=${encodeURIComponent(g.name)}`,
+			})),
+		],
+		[scripts, packages, policies, groups],
+	);
+}
 
 /** The search-or-do box: Ctrl+K from anywhere. */
 export function Search() {
@@ -62,14 +69,54 @@ export function Search() {
 		window.addEventListener("keydown", onKey, { capture: true });
 		return () => window.removeEventListener("keydown", onKey, { capture: true });
 	}, []);
-	const found = useMemo(() => search(devices?.values() ?? [], typed), [devices, typed]);
+	const me = useQuery(meQuery).data;
+	const [used, setUsed] = useKept<Record<string, number>>("moorwatch used", {});
+	const [open, setOpen] = useState(false);
+	const dark = useDark();
+	const may = (p: string) => me?.permissions.includes(p) ?? false;
+	const things = useThings(open, may);
+	const late = useDeferredValue(typed);
+	const found = useMemo(() => {
+		const known: Known = {
+			devices: devices?.values() ?? [],
+			groups: permitted(me),
+			may: (p) => me?.permissions.includes(p) ?? false,
+			things,
+			used,
+			actions: [
+				...(me?.everywhere.includes("policy.manage")
+					? [{ words: "add", name: "New policy", go: "/policies?new" }]
+					: []),
+				...(me?.everywhere.includes("group.manage") ? [{ words: "add", name: "New group", go: "/groups?new" }] : []),
+				...(me?.everywhere.includes("scripts.administer")
+					? [{ words: "add", name: "New script", go: "/scripts?new" }]
+					: []),
+				...(me?.permissions.includes("updates.act")
+					? [{ words: "add", name: "New rollout", go: "/rollouts?new" }]
+					: []),
+				...(me?.everywhere.includes("people.manage")
+					? [{ words: "add invite colleague", name: "New person", go: "/people?new" }]
+					: []),
+				...doings
+					.filter((d) => me?.permissions.includes(d.needs))
+					.map((d) => ({ words: "many", name: d.name, go: `/many?kind=${d.kind}` })),
+				...(me?.permissions.includes("fleet.enrol")
+					? [{ words: "new enrol install", name: "Add a device", go: "/enrol" }]
+					: []),
+				{ words: "dark light theme", name: dark ? "Light theme" : "Dark theme", go: turnTheme },
+				{ words: "password passkey tokens settings", name: "Your account", go: "/account" },
+			],
+		};
+		return find(known, late, mostShown);
+	}, [devices, me, things, used, dark, late]);
 	const choose = (f: Found | null) => {
 		if (!f) return;
 		setTyped("");
 		input.current?.blur();
-		if (f.device) navigate(`/devices/${f.device.id}`);
-		else if (typeof f.action?.go === "string") navigate(f.action.go);
-		else f.action?.go();
+		const next = Object.entries({ ...used, [f.key]: (used[f.key] ?? 0) + 1 });
+		setUsed(Object.fromEntries(next.slice(-mostUsed)));
+		if (typeof f.go === "string") navigate(f.go);
+		else f.go();
 	};
 	return (
 		<Combobox immediate value={null as Found | null} by="key" onChange={choose} onClose={() => setTyped("")}>
@@ -83,11 +130,12 @@ export function Search() {
 					aria-label="Find a device or do something"
 					placeholder="Find a device, or do something"
 					className="w-full rounded-md border border-transparent bg-panel py-1 pr-16 pl-8 placeholder:text-faint focus:border-edge focus:bg-raised"
+					onFocus={() => setOpen(true)}
 					onChange={(e) => setTyped(e.target.value)}
 					displayValue={() => typed}
 					autoComplete="off"
 				/>
-				<kbd className="pointer-events-none absolute top-1.5 right-2 rounded border border-line px-1.5 font-sans text-faint text-xs leading-5">
+				<kbd className="pointer-events-none absolute max-sm:hidden top-1.5 right-2 rounded border border-line px-1.5 font-sans text-faint text-xs leading-5">
 					Ctrl K
 				</kbd>
 			</div>
@@ -106,13 +154,14 @@ export function Search() {
 								<Condition name={f.device.condition} />
 								<span className="font-medium">{f.device.name}</span>
 								<span className="ml-auto truncate text-faint text-sm">
-									{[f.device.people[0], f.device.site].filter(Boolean).join(", ")}
+									{[personText(f.device), f.device.site].filter(Boolean).join(", ")}
 								</span>
 							</>
 						) : (
 							<>
-								<ArrowRightIcon className="size-3.5 text-heather" aria-hidden="true" />
-								{f.action?.name}
+								<Sign kind={f.kind} />
+								<span className="whitespace-nowrap">{f.name}</span>
+								<span className="ml-auto truncate text-faint text-sm">{f.about}</span>
 							</>
 						)}
 					</ComboboxOption>
@@ -123,20 +172,7 @@ export function Search() {
 	);
 }
 
-/** The best of what matches: names that begin with what was typed, other devices, then actions. */
-function search(devices: Iterable<Device>, typed: string): Found[] {
-	const low = typed.trim().toLowerCase();
-	const begin: Device[] = [];
-	const rest: Device[] = [];
-	if (low) {
-		for (const d of devices) {
-			if (d.name.toLowerCase().startsWith(low)) begin.push(d);
-			else if (rest.length < mostShown && matches(d, low)) rest.push(d);
-		}
-	}
-	begin.sort((a, b) => a.name.localeCompare(b.name));
-	return [
-		...[...begin, ...rest].slice(0, mostShown).map((device) => ({ key: device.id, device })),
-		...actions.filter((d) => d.name.toLowerCase().includes(low)).map((action) => ({ key: action.name, action })),
-	];
+function Sign({ kind }: { kind: Found["kind"] }) {
+	const Glyph = { action: BoltIcon, page: ArrowRightIcon, thing: DocumentTextIcon, device: ArrowRightIcon }[kind];
+	return <Glyph className="size-4 shrink-0 text-heather" aria-hidden="true" />;
 }

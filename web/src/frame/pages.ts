@@ -78,7 +78,12 @@ export const groups: Group[] = [
 			{ to: "/consent", name: "Consent", about: "who is told or asked before a session" },
 			{ to: "/notices", name: "Notices", about: "who is told of which alert", everywhere: "notice.manage" },
 			{ to: "/enrol", name: "Add devices", about: "enrol a device", needs: "fleet.enrol" },
-			{ to: "/people", name: "People and roles", about: "colleagues and what they may do", everywhere: "people.manage" },
+			{
+				to: "/people",
+				name: "People and roles",
+				about: "colleagues and what they may do",
+				everywhere: "people.manage",
+			},
 		],
 	},
 ];

@@ -15,7 +15,7 @@ export function Alerts() {
 	const state = states.find((s) => s === params.get("state")) ?? "current";
 	return (
 		<div className="mx-auto max-w-6xl px-5 py-5">
-			<div className="mb-3 flex items-center gap-1">
+			<div className="mb-3 flex flex-wrap items-center gap-x-1 gap-y-1">
 				<h1 className="mr-3 text-xl font-semibold">Alerts</h1>
 				<Choice
 					of={states}

@@ -82,14 +82,36 @@ export function Now() {
 	);
 }
 
-/** Checks whose next step begins in a shell at the device. */
-const inShell = ["disk", "disk-days", "memory", "swap", "cpu", "process-cpu", "latency", "clock"];
+/** The tool with which the next step of a check is taken. */
+const stepTools: Record<string, string> = {
+	disk: "files",
+	"disk-days": "files",
+	cpu: "processes",
+	memory: "processes",
+	swap: "processes",
+	latency: "processes",
+	"process-cpu": "processes",
+	"process-memory": "processes",
+	unwanted: "processes",
+	service: "services",
+	log: "events",
+	"log-on": "events",
+	"failed-log-ons": "events",
+	ping: "network",
+	tcp: "network",
+	http: "network",
+	dns: "network",
+	clock: "shell",
+};
 
 /** Where the next step is taken. */
 function stepOf({ alert: a, device: d, alike }: Schemas["Attention"]) {
-	return !alike && d?.online && d.capabilities.includes("shell") && inShell.includes(a.check)
-		? `/devices/${d.id}?pane=shell`
-		: `/alerts/${a.id}`;
+	const tool = stepTools[a.check];
+	if (alike || !tool || !d?.online || !d.capabilities.includes(tool)) return `/alerts/${a.id}`;
+	const params = new URLSearchParams({ pane: tool });
+	if (tool === "files" && a.subject) params.set("folder", a.subject);
+	if (tool === "events") params.set("around", a.opened_at);
+	return `/devices/${d.id}?${params}`;
 }
 
 function What({ of: { alert: a, device: d, alike } }: { of: Schemas["Attention"] }) {

@@ -6,6 +6,7 @@ import { useMay } from "../api/me";
 import { read, useReadAnew } from "../api/queries";
 import { type Scope, ScopeField, scopeText } from "../fleet/scope";
 import { Editor as EditorForm, RowActions } from "../parts/Editor";
+import { useEdited } from "../parts/edited";
 import { SelectField, TextField } from "../parts/fields";
 import { Empty, ProblemAlert, Waiting } from "../parts/ProblemAlert";
 import { Table } from "../parts/Table";
@@ -24,7 +25,7 @@ export function Policies() {
 	const may = useMay("policy.manage");
 	const kinds = useQuery(checksQuery).data?.items ?? [];
 	const library = useLibrary();
-	const [edited, setEdited] = useState<Policy | "new">();
+	const [edited, setEdited] = useEdited<Policy>();
 	const policies = useQuery(read("/policies", { query: { limit: 500 } }));
 	const readAnew = useReadAnew("/policies");
 	const remove = useMutation({
@@ -33,7 +34,7 @@ export function Policies() {
 	});
 	return (
 		<div className="mx-auto max-w-6xl px-5 py-5">
-			<div className="mb-3 flex items-center gap-3">
+			<div className="mb-3 flex flex-wrap items-center gap-x-3 gap-y-1">
 				<h1 className="text-xl font-semibold">Policies</h1>
 				<p className="text-faint">
 					The nearest policy wins: device before group, site, organisation and everywhere; then the usual settings.

@@ -7,6 +7,7 @@ import { type Scope, ScopeField, scopeText } from "../fleet/scope";
 import { Editor as EditorForm, RowActions } from "../parts/Editor";
 import { NumberField, SelectField, TextField } from "../parts/fields";
 import { ProblemAlert } from "../parts/ProblemAlert";
+import { ruleText } from "../parts/rule";
 import { Table } from "../parts/Table";
 import { span } from "../parts/time";
 
@@ -61,7 +62,7 @@ export function Windows() {
 							show: (w) => scopeText(w.scope, w.scope_name),
 						},
 						{ head: "First", show: (w) => w.span.start.replace("T", " ") },
-						{ head: "Repeats", show: (w) => repeats.find((r) => r.rule === (w.span.rule ?? ""))?.name ?? w.span.rule },
+						{ head: "Repeats", value: (w) => ruleText(w.span.rule) },
 						{ head: "Lasts", show: (w) => span(w.span.minutes * 60) },
 						{
 							head: "",

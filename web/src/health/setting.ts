@@ -13,13 +13,14 @@ export function settingText(s: Setting, unit = "") {
 			if (at !== undefined) parts.push(`${level} ${word} ${at}${unit && ` ${unit}`}`);
 		}
 	};
-	side("from", s.above);
-	side("down from", s.below);
-	if (s.level || parts.length === 0) parts.push(s.level || "warning");
-	if (s.absent) parts.unshift("is not wanted");
-	else if (s.check === "software") parts.unshift(s.value ? `is wanted in ${s.value} or later` : "is wanted");
-	if (s.check === "setting" && s.value) parts.unshift(`is to be ${s.value}`);
-	if (s.fix) parts.push("put right by itself");
+	side("at or above", s.above);
+	side("at or below", s.below);
+	const otherwise = s.absent || s.check === "software" || (s.check === "setting" && s.value);
+	if (s.level || parts.length === 0) parts.push(`${s.level || "warning"}${otherwise ? " otherwise" : ""}`);
+	if (s.absent) parts.unshift("must not be there");
+	else if (s.check === "software") parts.unshift(s.value ? `must be ${s.value} or later` : "must be there");
+	else if (s.check === "setting" && s.value) parts.unshift(`must be ${s.value}`);
+	if (s.fix) parts.push("corrected automatically");
 	if (s.pattern) parts.push(`pattern ${s.pattern}`);
 	if (s.for_seconds) parts.push(`for ${span(s.for_seconds)}`);
 	return parts.join(", ");

@@ -15,7 +15,7 @@ export function Software() {
 	const rows = list.rows;
 	return (
 		<div className="mx-auto max-w-6xl px-5 py-5">
-			<div className="mb-3 flex items-center gap-3">
+			<div className="mb-3 flex flex-wrap items-center gap-x-3 gap-y-1">
 				<h1 className="text-xl font-semibold">Software</h1>
 				<TextField
 					label="Search software"

@@ -2,8 +2,9 @@ import { useMutation } from "@tanstack/react-query";
 import { useState } from "react";
 import { useNavigate } from "react-router";
 import { answer, api, type Schemas } from "../api/client";
-import { Expression } from "../fleet/Expression";
-import { GroupField } from "../fleet/Groups";
+import { useBrought } from "../fleet/chosen";
+import { useGroups } from "../fleet/Groups";
+import { nothing, PickField, targetOf } from "../fleet/PickField";
 import { Labelled } from "../parts/Labelled";
 import { ProblemAlert } from "../parts/ProblemAlert";
 import { Plan } from "./Plan";
@@ -24,16 +25,15 @@ export function JobForm({
 }) {
 	const go = useNavigate();
 	const [values, setValues] = useState<Record<string, string>>({});
-	const [where, setWhere] = useState("");
-	const [group, setGroup] = useState("");
+	const [choice, setChoice] = useState(useBrought());
+	const groups = useGroups().data;
 	const [when, setWhen] = useState<Schemas["JobWhen"]>({});
 	const [at, setAt] = useState("");
 	const [limits, setLimits] = useState<Limits>({ at_once: 50, stop_share: 20, wait_hours: 24 });
 	const body = {
 		...work,
 		values,
-		where,
-		group: group || undefined,
+		...targetOf(choice, groups),
 		limits,
 		when: whole(when),
 		begin_at: at ? new Date(at).toISOString() : undefined,
@@ -86,12 +86,7 @@ export function JobForm({
 					))}
 				</div>
 			)}
-			<div className="grid gap-3 lg:grid-cols-[minmax(0,1fr)_16rem]">
-				<Expression label="Devices for which this holds; nothing is all" value={where} onChange={changed(setWhere)} />
-				<Labelled label="Of the group">
-					<GroupField group={group} onChange={changed(setGroup)} />
-				</Labelled>
-			</div>
+			<PickField choice={choice} onChange={changed(setChoice)} />
 			<WhenField when={when} at={at} onChange={changed(setWhen)} onAt={changed(setAt)} />
 			<div className="flex flex-wrap gap-3">
 				{number("Hours to wait", "wait_hours")}
@@ -106,7 +101,7 @@ export function JobForm({
 				<button
 					type="submit"
 					className="button"
-					disabled={plan.isPending || begin.isPending || (!!p && n === 0 && !standing)}
+					disabled={nothing(choice) || plan.isPending || begin.isPending || (!!p && n === 0 && !standing)}
 				>
 					{p ? (standing ? "Have it done so" : `${verb} on ${n} ${n === 1 ? "device" : "devices"}`) : "On how many?"}
 				</button>

@@ -1,10 +1,10 @@
 import { Link, useSearchParams } from "react-router";
 import { usePages } from "../api/queries";
 import { Choice } from "../parts/Editor";
+import { Heading } from "../parts/Heading";
 import { Empty, ProblemAlert, Waiting } from "../parts/ProblemAlert";
 import { Table } from "../parts/Table";
 import { Ago } from "../parts/time";
-import { Heading } from "./Library";
 import { Progress, stateText, workText } from "./states";
 import { whenText } from "./WhenField";
 

@@ -1,28 +1,14 @@
 import { useMutation } from "@tanstack/react-query";
-import { type ReactNode, useState } from "react";
+import type { ReactNode } from "react";
 import { useSearchParams } from "react-router";
 import { useMayEverywhere } from "../api/me";
 import { useReadAnew } from "../api/queries";
 import { Confirm } from "../parts/Confirm";
-import { Heading as Head } from "../parts/Heading";
+import { useEdited } from "../parts/edited";
+import { Heading } from "../parts/Heading";
 import { Empty, ProblemAlert, Waiting } from "../parts/ProblemAlert";
 import { More, type Pages } from "../parts/Table";
 import { Ago } from "../parts/time";
-
-const pages = [
-	["/jobs", "Jobs"],
-	["/scripts", "Scripts"],
-	["/packages", "Packages"],
-] as const;
-
-/** The head of the pages about work that is done everywhere. */
-export function Heading({ title, children }: { title: string; children?: ReactNode }) {
-	return (
-		<Head title={title} label="Work" pages={pages}>
-			{children}
-		</Head>
-	);
-}
 
 /** What stands in a library: it has a name, a file that says what it is, and a last change. */
 type Entry = { id: string; content: { name: string }; file: string; changed_at: string; changed_by: string };
@@ -60,7 +46,7 @@ export function Library<T extends Entry>({
 	const [params, setParams] = useSearchParams();
 	const readAnew = useReadAnew(`/${of}s/*`);
 	const may = useMayEverywhere(`${of}s.administer`);
-	const [editing, setEditing] = useState<T | "new">();
+	const [editing, setEditing] = useEdited<T>();
 	const chosen = list.rows.find((t) => t.id === params.get(of)) ?? list.rows[0];
 	const choose = (t: T) => setParams({ [of]: t.id }, { replace: true });
 	const removing = useMutation({ mutationFn: remove, onSuccess: readAnew });

@@ -2,6 +2,7 @@ import { useQuery } from "@tanstack/react-query";
 import type { Schemas } from "../api/client";
 import { checksQuery } from "../health/alerts";
 import { CheckField, SelectField, TextField } from "../parts/fields";
+import { ruleText } from "../parts/rule";
 
 type When = Schemas["JobWhen"];
 
@@ -20,13 +21,13 @@ const events: [string, string][] = [
 	["check", "a check begins to fail"],
 ];
 
-const rules: [string, string][] = [
-	["FREQ=DAILY", "every day"],
-	["FREQ=WEEKLY;BYDAY=MO,TU,WE,TH,FR", "Monday to Friday"],
-	["FREQ=WEEKLY;BYDAY=SU", "every Sunday"],
-	["FREQ=MONTHLY;BYDAY=2TU", "each second Tuesday of a month"],
-	["FREQ=MONTHLY;BYMONTHDAY=1", "on the first of each month"],
-];
+const rules = [
+	"FREQ=DAILY",
+	"FREQ=WEEKLY;BYDAY=MO,TU,WE,TH,FR",
+	"FREQ=WEEKLY;BYDAY=SU",
+	"FREQ=MONTHLY;BYDAY=2TU",
+	"FREQ=MONTHLY;BYMONTHDAY=1",
+].map((rule) => [rule, ruleText(rule)] as const);
 
 /** What of a choice is kept, without the empty fields. */
 export function whole(w: When): When {
@@ -157,9 +158,7 @@ export function WhenField({
 export function whenText(w: When): string {
 	const parts: string[] = [];
 	if (w.rule)
-		parts.push(
-			`${rules.find(([r]) => r === w.rule)?.[1] ?? w.rule}, from ${w.start?.replace("T", " ")} by ${w.zone ?? "each device's clock"}`,
-		);
+		parts.push(`${ruleText(w.rule)}, from ${w.start?.replace("T", " ")} by ${w.zone ?? "each device's clock"}`);
 	if (w.event)
 		parts.push(`when ${events.find(([e]) => e === w.event)?.[1] ?? w.event}${w.check ? ` (${w.check})` : ""}`);
 	if (w.follow) parts.push("on every device that is meant, later ones too");

@@ -51,7 +51,7 @@ export function Table<T>({
 	const every = chosen && rows.length > 0 && ids(rows).every((i) => chosen.has(i));
 	return (
 		<>
-			<table className="w-full border-collapse" aria-label={label}>
+			<table className="cards w-full border-collapse" aria-label={label}>
 				<thead>
 					<tr className="border-line border-b">
 						{onChoose && (
@@ -101,6 +101,7 @@ export function Table<T>({
 									<td
 										key={c.head || i}
 										title={c.title?.(row)}
+										data-head={c.head || undefined}
 										className={`${c.actions ? "py-1 text-right whitespace-nowrap" : "py-1.5 pr-4"} ${c.right ? "text-right tabular-nums" : ""} ${of(c.className, row)}`}
 									>
 										{c.show ? c.show(row, at) : c.value?.(row)}

@@ -29,12 +29,21 @@ export function span(seconds: number) {
 	return `${Math.floor(s / 86400)} days`;
 }
 
-/** How long ago a time was; the exact time on hover. */
+const day = new Intl.DateTimeFormat("en-GB", { day: "numeric", month: "short", year: "numeric" });
+const month = 30 * 86400; // s
+
+/** How long ago a time was, or its date after a month; the exact time on hover. */
 export function Ago({ at, suffix = " ago" }: { at: string; suffix?: string }) {
 	const seconds = (useNow() - Date.parse(at)) / 1000;
 	return (
 		<time dateTime={at} title={exact.format(new Date(at))} className="tabular-nums whitespace-nowrap">
-			{seconds < -5 ? `in ${span(-seconds)}` : seconds < 5 && suffix ? "just now" : span(seconds) + suffix}
+			{seconds > month && suffix
+				? day.format(new Date(at))
+				: seconds < -5
+					? `in ${span(-seconds)}`
+					: seconds < 5 && suffix
+						? "just now"
+						: span(seconds) + suffix}
 		</time>
 	);
 }

@@ -4,10 +4,11 @@ import { Link, useSearchParams } from "react-router";
 import type { Schemas } from "../api/client";
 import { read, usePages } from "../api/queries";
 import { Choice } from "../parts/Editor";
+import { Heading } from "../parts/Heading";
 import { Empty, ProblemAlert, Waiting } from "../parts/ProblemAlert";
 import { Table } from "../parts/Table";
 import { Ago } from "../parts/time";
-import { AdvisoryLink, Attacked, Badness, Heading } from "./words";
+import { AdvisoryLink, Attacked, Badness } from "./words";
 
 const kinds = ["all", "exploited"] as const;
 

@@ -1,11 +1,11 @@
 import { useQuery } from "@tanstack/react-query";
 import { Link, useParams } from "react-router";
 import { read, usePages } from "../api/queries";
+import { Heading } from "../parts/Heading";
 import { ProblemAlert, Waiting } from "../parts/ProblemAlert";
 import { Table } from "../parts/Table";
 import { Ago } from "../parts/time";
 import { HowBad, Mends } from "./Advisories";
-import { Heading } from "./words";
 
 /** One weakness: what it is, which software has it, on which devices, and what mends it. */
 export function Advisory() {

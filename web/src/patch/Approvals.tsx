@@ -7,10 +7,10 @@ import { usePages, useReadAnew } from "../api/queries";
 import { ScopeField, scopeText } from "../fleet/scope";
 import { Editor, RowActions } from "../parts/Editor";
 import { CheckField, NumberField, SelectField, TextField } from "../parts/fields";
+import { Heading } from "../parts/Heading";
 import { Empty, ProblemAlert, Waiting } from "../parts/ProblemAlert";
 import { Table } from "../parts/Table";
 import { Ago } from "../parts/time";
-import { Heading } from "./words";
 
 type Rule = Schemas["ApprovalRule"];
 

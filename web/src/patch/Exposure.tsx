@@ -1,10 +1,11 @@
 import { Link, useSearchParams } from "react-router";
 import type { Schemas } from "../api/client";
 import { usePages } from "../api/queries";
+import { Heading } from "../parts/Heading";
 import { Empty, ProblemAlert, Waiting } from "../parts/ProblemAlert";
 import { Table } from "../parts/Table";
 import { Ago } from "../parts/time";
-import { figure, Heading } from "./words";
+import { figure } from "./words";
 
 /** How far behind devices are, the most exposed first. */
 export function Exposure() {

@@ -6,11 +6,12 @@ import { read, useReadAnew } from "../api/queries";
 import { useOrganisations } from "../fleet/organisations";
 import { Choice, Editor, RowActions } from "../parts/Editor";
 import { SelectField, TextField } from "../parts/fields";
+import { Heading } from "../parts/Heading";
 import { Labelled } from "../parts/Labelled";
 import { Empty, ProblemAlert, Waiting } from "../parts/ProblemAlert";
 import { Table } from "../parts/Table";
 import { Ago } from "../parts/time";
-import { figure, Heading } from "./words";
+import { figure } from "./words";
 
 const spans = [7, 30, 90, 365] as const;
 

@@ -2,8 +2,9 @@ import { useMutation } from "@tanstack/react-query";
 import { useState } from "react";
 import { useNavigate } from "react-router";
 import { answer, api, type Schemas } from "../api/client";
-import { Expression } from "../fleet/Expression";
-import { GroupField } from "../fleet/Groups";
+import { useBrought } from "../fleet/chosen";
+import { useGroups } from "../fleet/Groups";
+import { nothing, PickField, targetOf } from "../fleet/PickField";
 import { AreaField, CheckField, NumberField, SelectField, TextField } from "../parts/fields";
 import { Labelled } from "../parts/Labelled";
 import { ProblemAlert } from "../parts/ProblemAlert";
@@ -32,9 +33,9 @@ const usual: Spec = {
 export function RolloutForm({ onCancel }: { onCancel: () => void }) {
 	const go = useNavigate();
 	const [spec, setSpec] = useState<Spec>(usual);
-	const [where, setWhere] = useState("");
-	const [group, setGroup] = useState("");
-	const body = { spec, where: group ? undefined : where, group: group || undefined };
+	const [choice, setChoice] = useState(useBrought());
+	const groups = useGroups().data;
+	const body = { spec, ...targetOf(choice, groups) };
 	const plan = useMutation({ mutationFn: () => answer(api.POST("/rollouts", { body: { ...body, plan: true } })) });
 	const begin = useMutation({
 		mutationFn: () => answer(api.POST("/rollouts", { body })),
@@ -125,12 +126,7 @@ export function RolloutForm({ onCancel }: { onCancel: () => void }) {
 					</>
 				)}
 			</div>
-			<div className="grid gap-3 lg:grid-cols-[minmax(0,1fr)_16rem]">
-				<Expression label="Devices for which this holds; nothing is all" value={where} onChange={changed(setWhere)} />
-				<Labelled label="Or those of the group">
-					<GroupField group={group} onChange={changed(setGroup)} />
-				</Labelled>
-			</div>
+			<PickField choice={choice} onChange={changed(setChoice)} />
 			<fieldset>
 				<legend className="mb-1 font-medium">Rings, one after another</legend>
 				<ol className="space-y-2">
@@ -269,7 +265,7 @@ export function RolloutForm({ onCancel }: { onCancel: () => void }) {
 				<button
 					type="submit"
 					className="button"
-					disabled={plan.isPending || begin.isPending || plan.data?.updates.length === 0}
+					disabled={nothing(choice) || plan.isPending || begin.isPending || plan.data?.updates.length === 0}
 				>
 					{plan.data ? "Begin it" : "What would it do?"}
 				</button>

@@ -2,11 +2,12 @@ import { useState } from "react";
 import { Link, useSearchParams } from "react-router";
 import { useMay } from "../api/me";
 import { usePages } from "../api/queries";
+import { Heading } from "../parts/Heading";
 import { Empty, ProblemAlert, Waiting } from "../parts/ProblemAlert";
 import { Table } from "../parts/Table";
 import { Ago } from "../parts/time";
 import { RolloutForm } from "./RolloutForm";
-import { Heading, phaseColour, phaseWord, States } from "./words";
+import { phaseColour, phaseWord, States } from "./words";
 
 /** The rollouts, the latest first. */
 export function Rollouts() {

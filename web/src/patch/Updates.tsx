@@ -4,10 +4,11 @@ import { useMay, useMayEverywhere } from "../api/me";
 import { usePages } from "../api/queries";
 import { Choice } from "../parts/Editor";
 import { TextField } from "../parts/fields";
+import { Heading } from "../parts/Heading";
 import { Empty, ProblemAlert, Waiting } from "../parts/ProblemAlert";
 import { Table } from "../parts/Table";
 import { bytes } from "../parts/units";
-import { AdvisoryLink, Decisions, Heading, Released, Severity } from "./words";
+import { AdvisoryLink, Decisions, Released, Severity } from "./words";
 
 const classes = ["all", "security", "critical", "definition", "driver", "feature", "other"] as const;
 

@@ -2,26 +2,7 @@ import type { ReactNode } from "react";
 import { Link } from "react-router";
 import type { Schemas } from "../api/client";
 import { Counts, colourOf, type State, wordOf } from "../parts/Counts";
-import { Heading as Head } from "../parts/Heading";
 import { Ago, span } from "../parts/time";
-
-const pages = [
-	["/updates", "Missing"],
-	["/advisories", "Advisories"],
-	["/exposure", "Exposure"],
-	["/approvals", "Rules"],
-	["/rollouts", "Rollouts"],
-	["/reports", "Reports"],
-] as const;
-
-/** The head of the pages about updates. */
-export function Heading({ title, children }: { title: string; children?: ReactNode }) {
-	return (
-		<Head title={title} label="Updates" pages={pages}>
-			{children}
-		</Head>
-	);
-}
 
 /** What rules say of updates. */
 const decisions: readonly State[] = [

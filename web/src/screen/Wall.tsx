@@ -1,83 +1,48 @@
 import { useEffect, useMemo, useRef, useState } from "react";
-import { Link, useSearchParams } from "react-router";
+import { Link } from "react-router";
 import { asProblem, type Device } from "../api/client";
-import { useDevices } from "../fleet/devices";
+import { useBrought } from "../fleet/chosen";
+import { Picker } from "../fleet/Picker";
+import { useChosen } from "../fleet/useChosen";
 import { Condition } from "../parts/Condition";
-import { SelectField } from "../parts/fields";
+import { compare } from "../parts/columns";
 import { Empty, ProblemAlert, Waiting } from "../parts/ProblemAlert";
 import { percent } from "../parts/units";
 
 const paces = [2, 5, 15, 60];
 const sizeKey = "moorwatch wall size";
 
-/** Many screens at once, small: those of a group, or of a site. */
+const most = 200; // tiles; their pictures are taken while they are in sight alone
+
+/** Many screens at once, small: those of the devices that are picked. */
 export default function Wall() {
-	const [params, setParams] = useSearchParams();
-	const devices = useDevices();
+	const [choice, setChoice] = useState(useBrought());
+	const found = useChosen(choice);
 	const [pace, setPace] = useState(5);
 	const [size, setSize] = useState(() => Number(localStorage.getItem(sizeKey)) || 280);
-	const place = params.get("of") ?? "";
 	const screens = useMemo(
 		() =>
-			[...(devices.data?.values() ?? [])]
+			found.devices
 				.filter((d) => d.capabilities.includes("screen"))
-				.sort((a, b) => a.name.localeCompare(b.name, undefined, { numeric: true })),
-		[devices.data],
+				.sort((a, b) => Number(b.online) - Number(a.online) || compare(a.name, b.name)),
+		[found.devices],
 	);
-	const places = useMemo(() => {
-		const [groups, sites] = [new Set<string>(), new Set<string>()];
-		for (const d of screens) {
-			sites.add(`${d.organisation}, ${d.site}`);
-			for (const g of d.groups ?? []) groups.add(g);
-		}
-		return { groups: [...groups].sort(), sites: [...sites].sort() };
-	}, [screens]);
-	const chosen = place || (places.sites[0] ? `site ${places.sites[0]}` : "");
-	const shown = screens.filter(
-		(d) =>
-			chosen === "all" ||
-			`site ${d.organisation}, ${d.site}` === chosen ||
-			d.groups?.some((g) => `group ${g}` === chosen),
-	);
-	const online = shown.filter((d) => d.online);
-	if (devices.isPending) return <Waiting what="the devices" />;
-	if (devices.isError)
+	const shown = screens.slice(0, most);
+	const online = screens.filter((d) => d.online);
+	if (found.pending) return <Waiting what="the devices" />;
+	if (found.error)
 		return (
 			<div className="p-6">
-				<ProblemAlert error={devices.error} retry={() => devices.refetch()} />
+				<ProblemAlert error={found.error} retry={found.refetch} />
 			</div>
 		);
 	return (
 		<div className="px-5 py-4">
 			<div className="mb-3 flex flex-wrap items-center gap-x-4 gap-y-2">
 				<h1 className="text-xl font-semibold">Wall</h1>
-				<SelectField
-					label="Whose screens"
-					hidden
-					className="w-72 py-1"
-					value={chosen}
-					onChange={(v) => setParams({ of: v })}
-				>
-					{places.groups.length > 0 && (
-						<optgroup label="Groups">
-							{places.groups.map((g) => (
-								<option key={g} value={`group ${g}`}>
-									{g}
-								</option>
-							))}
-						</optgroup>
-					)}
-					<optgroup label="Sites">
-						{places.sites.map((s) => (
-							<option key={s} value={`site ${s}`}>
-								{s}
-							</option>
-						))}
-					</optgroup>
-					<option value="all">every device with a screen</option>
-				</SelectField>
+				<Picker choice={choice} onChange={setChoice} label="Whose screens" className="max-w-xl flex-1 basis-64" />
 				<span className="text-faint">
-					{online.length} of {shown.length} online
+					{online.length} of {screens.length} online
 				</span>
 				<label className="ml-auto flex items-center gap-2 text-faint">
 					Every
@@ -105,10 +70,11 @@ export default function Wall() {
 					/>
 				</label>
 			</div>
+			{screens.length > most && (
+				<p className="mb-2 text-faint">The first {most} are shown: pick a site or a group to see others.</p>
+			)}
 			{shown.length === 0 && (
-				<Empty title="There is no screen here.">
-					Choose another group or site: only devices with a desktop are shown.
-				</Empty>
+				<Empty title="There is no screen here.">Pick others: only devices with a desktop are shown.</Empty>
 			)}
 			<ul
 				className="grid gap-3"
@@ -182,7 +148,11 @@ function Tile({ device, pace, width }: { device: Device; pace: number; width: nu
 
 	return (
 		<li ref={box} className="min-w-0 overflow-hidden rounded-md border border-line bg-panel">
-			<Link to={`/devices/${id}?pane=screen`} className="block" aria-label={`Open the screen of ${device.name}`}>
+			<Link
+				to={`/devices/${id}?pane=screen`}
+				className="block"
+				aria-label={`Open the screen of ${device.name}${online ? problem && `: ${problem}` : ": silent"}`}
+			>
 				<span className="relative grid aspect-[8/5] place-items-center bg-black/85">
 					<canvas
 						ref={canvas}

@@ -39,7 +39,14 @@ const clock = new Intl.DateTimeFormat(undefined, {
 /** A time of today without its day. */
 function short(at: string) {
 	const time = new Date(at);
+	if (time.getFullYear() < 1980) return ""; // the line tells no time
 	return (time.toDateString() === new Date().toDateString() ? today : clock).format(time);
+}
+
+/** The log that most questions are about, where one has not chosen. */
+function usual(of: Schemas["EventSource"][]) {
+	const best = ["journal", "system", "/var/log/syslog", "/var/log/messages", "/var/log/system.log"];
+	return of.find((s) => best.includes(s.name.toLowerCase())) ?? of[0];
 }
 
 /** The logs of a device in one view: what was, and then what comes, as it comes. */
@@ -51,7 +58,7 @@ export function EventsPane({ device, onClose }: { device: Device; onClose: () =>
 	const [unit, setUnit] = useState(params.get("unit") ?? "");
 	const [level, setLevel] = useState("");
 	const [moment, setMoment] = useState(around);
-	const chosen = sources.data?.items.find((s) => s.name === source) ?? sources.data?.items[0];
+	const chosen = sources.data?.items.find((s) => s.name === source) ?? usual(sources.data?.items ?? []);
 	const query: Schemas["EventQuery"] | undefined = chosen && {
 		source: chosen.name,
 		unit: unit || undefined,

@@ -1,0 +1,101 @@
+package test
+
+import (
+	"fmt"
+	"net/url"
+	"testing"
+
+	"github.com/chromedp/chromedp"
+
+	"moorwatch.example/client"
+	"moorwatch.example/contract/api"
+)
+
+// deviceNames are the devices that the list shows, in its order.
+const deviceNames = `[...document.querySelectorAll("[role=grid] [role=row] a")].map(a => a.innerText).join()`
+
+// Devices are picked by what they have, chosen by mouse and keys, and then worked on: nobody writes an expression.
+func TestConsoleDevices(t *testing.T) {
+	t.Parallel()
+	w := begin(t, false)
+	one, two := w.simulated(t, "hay-desk-01"), w.simulated(t, "hay-desk-02")
+	w.simulated(t, "sal-records")
+	must(client.Result(w.owner.SetTagsWithResponse(t.Context(), two.id, api.TagList{Tags: []string{"loan"}})))(t)
+	p := w.open(t)
+	p.signIn()
+	p.do(chromedp.Navigate(p.url + "/devices"))
+	p.sees("main [role=status]", "3 devices, 3 online")
+
+	// What is typed is sought in everything at once, and taken as a chip; the address holds it.
+	p.focus("input[type=search]")
+	p.typed("loa")
+	p.sees("[role=option]", "“loa”")
+	p.until(`[...document.querySelectorAll("[role=option]")].some(o => o.innerText.startsWith("tag") && o.innerText.includes("loan"))`,
+		"the tag is offered")
+	p.key("ArrowDown")
+	p.typed("\r")
+	p.sees("[aria-label=Picked]", "tag loan")
+	p.until(deviceNames+` === "hay-desk-02"`, "the one with the tag")
+	p.until(`location.search === "?tag=loan"`, "the address of the choice")
+	p.accessible("the list with a chip")
+	p.press("[aria-label=Picked]", "tag loan") // a click turns it
+	p.sees("[aria-label=Picked]", "not tag loan")
+	p.until(deviceNames+` === "hay-desk-01,sal-records"`, "those without it")
+	p.do(chromedp.Evaluate[chromedp.Void](`document.querySelector("[aria-label='Remove not tag loan']").click()`))
+	p.sees("main [role=status]", "3 devices")
+
+	// By keys alone: down, a closer look, a row more, and what can be done with both.
+	p.focus("[role=grid]")
+	p.key("ArrowDown")
+	p.key(" ")
+	p.sees("aside", "hay-desk-01")
+	p.sees("aside", "Who works here")
+	p.accessible("a closer look beside the list")
+	p.key("Escape")
+	p.until(`document.querySelector("main aside") === null`, "the list alone")
+	p.key(" ", withCtrl)
+	p.key("ArrowDown", withShift)
+	p.sees("[aria-label='Chosen devices']", "2 chosen")
+	p.accessible("two devices are chosen")
+	p.press("[aria-label='Chosen devices']", "Command")
+	p.sees("h1", "Do now")
+	p.sees("[aria-label=Picked]", "hay-desk-01")
+	p.sees("main", "2 devices, 2 online")
+	p.focus("input[aria-label=What]")
+	p.typed("hostname")
+	p.press("main", "Do it")
+	p.press("[role=dialog]", "Do it on 2")
+	p.sees("main", "2 of 2 devices answered.")
+
+	// The address of a choice can be sent to a colleague; a device's name opens its page.
+	p.do(chromedp.Navigate(p.url + "/devices?" + url.Values{"text": {"desk"}, "not-device": {one.id.String()}}.Encode()))
+	p.until(deviceNames+` === "hay-desk-02"`, "what the address picks")
+	p.sees("[aria-label=Picked]", "not device hay-desk-01")
+	p.do(chromedp.Navigate(p.url + "/devices?where=" + url.QueryEscape(`name.endsWith("02") || nothing`)))
+	p.sees("main [role=alert]", "cannot be read")
+	p.do(chromedp.Navigate(p.url + "/devices?where=" + url.QueryEscape(`name.endsWith("02")`)))
+	p.until(deviceNames+` === "hay-desk-02"`, "what an expression picks")
+
+	// On a telephone they are cards, and nothing is off its side.
+	p.do(chromedp.EmulateViewport(390, 844), chromedp.Navigate(p.url+"/devices"))
+	p.sees("[role=grid]", "sal-records")
+	p.until(`document.documentElement.scrollWidth <= 390 && document.querySelector("[role=grid]").scrollWidth <= 390`,
+		"a list within the screen")
+	p.accessible("the list on a telephone")
+}
+
+// The rail shows the groups of pages in which somebody may do something, and keys go there.
+func TestConsoleNavigation(t *testing.T) {
+	t.Parallel()
+	w := begin(t, false)
+	p := w.open(t)
+	p.signIn()
+	for _, c := range []struct{ key, path, group string }{{"d", "/devices", "Devices"}, {"w", "/jobs", "Work"},
+		{"r", "/reports", "Reports"}, {"s", "/policies", "Set up"}, {"n", "/", "Now"}} {
+		p.do(chromedp.Evaluate[chromedp.Void](`document.activeElement.blur()`))
+		p.key("g")
+		p.key(c.key)
+		p.until(fmt.Sprintf(`location.pathname === %q`, c.path), c.path)
+		p.sees("[aria-current=true]", c.group)
+	}
+}

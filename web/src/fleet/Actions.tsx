@@ -1,0 +1,125 @@
+import { Popover, PopoverButton, PopoverPanel } from "@headlessui/react";
+import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
+import { useState } from "react";
+import { Link } from "react-router";
+import { answer, api, type Device } from "../api/client";
+import { meQuery } from "../api/me";
+import { readAnew } from "../api/queries";
+import { sorted, toCsv } from "../parts/columns";
+import { TextField } from "../parts/fields";
+import { ProblemAlert } from "../parts/ProblemAlert";
+import { save } from "../parts/save";
+import type { Choice } from "./choice";
+import { wayTo } from "./chosen";
+import { type Column, columns } from "./rows";
+
+type Way = { name: string; path: string; needs: string; of?: string /* a capability of a single device */ };
+
+// Those that nobody at the device notices stand first.
+const ways: Way[] = [
+	{ name: "Command", path: "/many?kind=command", needs: "command.act" },
+	{ name: "Script", path: "/scripts", needs: "scripts.act" },
+	{ name: "Package", path: "/packages", needs: "scripts.act" },
+	{ name: "File", path: "/many?kind=file", needs: "files.act" },
+	{ name: "Ask", path: "/sweep", needs: "device.sweep" },
+	{ name: "Updates", path: "/rollouts?new", needs: "updates.act" },
+	{ name: "Wall", path: "/wall", needs: "screen.see" },
+	{ name: "Message", path: "/many?kind=message", needs: "people.act" },
+	{ name: "Power", path: "/many?kind=restart", needs: "power.act" },
+];
+
+const button = "rounded-md px-2 py-1 text-heather hover:bg-heather-tint whitespace-nowrap";
+
+/** What can be done with some devices: as links to where it is done, with the devices already picked. */
+export function Actions({ devices, choice, shown }: { devices: Device[]; choice: Choice; shown: Column[] }) {
+	const me = useQuery(meQuery).data;
+	const may = (p: string) => me?.permissions.includes(p) ?? false;
+	return (
+		<>
+			{ways
+				.filter((w) => may(w.needs))
+				.map((w) => (
+					<Link key={w.name} {...wayTo(w.path, choice)} className={button}>
+						{w.name}
+					</Link>
+				))}
+			{may("group.manage") && <TagAll devices={devices} />}
+			<Export devices={devices} shown={shown} />
+		</>
+	);
+}
+
+/** Gives devices a tag, one after another. */
+function TagAll({ devices }: { devices: Device[] }) {
+	const queries = useQueryClient();
+	const [tag, setTag] = useState("");
+	const [done, setDone] = useState(0);
+	const set = useMutation({
+		mutationFn: async () => {
+			setDone(0);
+			for (const d of devices) {
+				const tags = [...new Set([...(d.tags ?? []), tag.trim()])];
+				await answer(api.PUT("/devices/{id}/tags", { params: { path: { id: d.id } }, body: { tags } }));
+				readAnew(queries, "/devices/{id}", { id: d.id });
+				setDone((n) => n + 1);
+			}
+		},
+	});
+	return (
+		<Popover>
+			<PopoverButton className={button} onClick={() => set.reset()}>
+				Tag
+			</PopoverButton>
+			<PopoverPanel
+				anchor={{ to: "top", gap: 6 }}
+				className="z-40 w-72 rounded-md border border-line bg-raised p-3 shadow-xl"
+			>
+				<form
+					className="flex items-end gap-2"
+					onSubmit={(e) => {
+						e.preventDefault();
+						set.mutate();
+					}}
+				>
+					<TextField label={`Tag for ${devices.length}`} required maxLength={60} value={tag} onChange={setTag} />
+					<button type="submit" className="button" disabled={set.isPending || !tag.trim()}>
+						Add
+					</button>
+				</form>
+				<p role="status" className="mt-1 min-h-5 text-faint text-sm">
+					{set.isPending && `${done} of ${devices.length}…`}
+					{set.isSuccess && `${done} have it.`}
+				</p>
+				{set.isError && <ProblemAlert error={set.error} />}
+			</PopoverPanel>
+		</Popover>
+	);
+}
+
+/** Devices as a file, or on paper. */
+function Export({ devices, shown }: { devices: Device[]; shown: Column[] }) {
+	const asColumns = (some: Column[]) => some.map((c) => ({ head: c.head, value: c.text }));
+	const rows = sorted(devices, [], undefined);
+	return (
+		<Popover>
+			<PopoverButton className={button}>Export</PopoverButton>
+			<PopoverPanel
+				anchor={{ to: "top", gap: 6 }}
+				className="z-40 flex w-52 flex-col rounded-md border border-line bg-raised py-1 shadow-xl"
+			>
+				{(
+					[
+						["CSV, these columns", () => save("devices.csv", toCsv(rows, asColumns(shown)))],
+						["CSV, all columns", () => save("devices.csv", toCsv(rows, asColumns(columns)))],
+						["JSON, everything", () => save("devices.json", JSON.stringify(rows, null, "\t"))],
+						["Print", () => window.print()],
+					] as const
+				).map(([name, act]) => (
+					<button key={name} type="button" className="px-3 py-1 text-left hover:bg-heather-tint" onClick={act}>
+						{name}
+					</button>
+				))}
+			</PopoverPanel>
+		</Popover>
+	);
+}
