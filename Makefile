@@ -41,7 +41,7 @@ bin/.built: $(GO_FILES) go.mod go.sum web/dist/index.html contract/openapi.yaml
 	CGO_ENABLED=0 go build -trimpath -o bin/ ./cmd/...
 	@touch $@
 
-web/dist/index.html: web/node_modules/.package-lock.json $(WEB_FILES)
+web/dist/index.html: web/node_modules/.package-lock.json $(WEB_FILES) web/compress.js
 	cd web && npm run --silent build
 	@touch $@
 

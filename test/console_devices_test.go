@@ -99,3 +99,51 @@ func TestConsoleNavigation(t *testing.T) {
 		p.sees("[aria-current=true]", c.group)
 	}
 }
+
+// Every page fits small screens: nothing is off their side, and what is there can be read and used by all.
+func TestConsoleOnSmallScreens(t *testing.T) {
+	t.Parallel()
+	w := begin(t, false)
+	w.unasked(t)
+	d := w.simulated(t, "hay-desk-01")
+	w.simulated(t, "hay-desk-02").stop()
+	p := w.open(t)
+	p.signIn()
+	for _, width := range []int64{390, 820} {
+		p.do(chromedp.EmulateViewport(width, map[int64]int64{390: 844, 820: 1180}[width]))
+		for _, path := range []string{"/", "/alerts", "/devices", "/wall", "/groups", "/software", "/changes", "/sweep", "/jobs", "/many", "/scripts",
+			"/packages", "/updates", "/rollouts", "/approvals", "/advisories", "/exposure", "/reports", "/recordings", "/audit", "/policies",
+			"/consent", "/notices", "/enrol", "/people", "/account", "/devices/" + d.id.String(), "/devices/" + d.id.String() + "?pane=services"} {
+			p.do(chromedp.Navigate(p.url + path))
+			p.until(`document.querySelector("h1") !== null && ![...document.querySelectorAll("[role=status]")].some(s => s.innerText.startsWith("Reading "))`, path)
+			if wide := ask[string](p, `(() => {
+				const over = e => e.getBoundingClientRect().right > innerWidth + 1;
+				const held = e => { for (let p = e; p && p.tagName !== "MAIN"; p = p.parentElement) if (/auto|scroll|hidden|clip/.test(getComputedStyle(p).overflowX)) return true; return false; };
+				const all = [...document.querySelectorAll("main *")].filter(e => over(e) && !held(e));
+				return (document.documentElement.scrollWidth > innerWidth || document.querySelector("main").scrollWidth > innerWidth || all.length > 0)
+					? (all[0]?.outerHTML.slice(0, 200) ?? "the page") : "";
+			})()`); wide != "" {
+				t.Errorf("%s is wider than %d pixels: %s", path, width, wide)
+			}
+			p.accessible(fmt.Sprintf("%s at %d pixels", path, width))
+		}
+	}
+}
+
+// What a browser has to read before the first page stands is small, as it is compressed and split by pages.
+func TestConsoleIsSmall(t *testing.T) {
+	t.Parallel()
+	w := begin(t, false)
+	p := w.open(t)
+	p.signIn()
+	p.sees("main", "There is no device yet.")
+	p.do(chromedp.Navigate(p.url + "/"))
+	p.sees("main", "There is no device yet.")
+	bytes := ask[int](p, `fetch("/").then(async r => { const page = await r.text(); let sum = page.length;
+		for (const e of performance.getEntriesByType("resource")) if (!e.name.includes("/api/")) sum += e.encodedBodySize;
+		return sum; })`)
+	t.Logf("the first load has %d kB", bytes/1000)
+	if bytes > 250_000 || bytes < 50_000 {
+		t.Errorf("the first load has %d bytes", bytes)
+	}
+}

@@ -5,7 +5,6 @@ import (
 	"io/fs"
 	"log/slog"
 	"net/http"
-	"path"
 	"strings"
 	"time"
 
@@ -114,28 +113,6 @@ func NewRouter(p Parts) (*Router, error) {
 			"See the contract for what this address offers."))
 	})
 	return &Router{r, gate}, nil
-}
-
-// fileWithin is how long a caller has to take a file of the console.
-const fileWithin = 2 * time.Minute
-
-// console serves the built files; any other address is a page of the console's own routing.
-func console(c *gin.Context, files fs.FS) {
-	http.NewResponseController(c.Writer).SetWriteDeadline(time.Now().Add(fileWithin))
-	name := strings.TrimPrefix(path.Clean(c.Request.URL.Path), "/")
-	if info, err := fs.Stat(files, name); err != nil || info.IsDir() {
-		if strings.HasPrefix(name, "assets/") {
-			c.String(http.StatusNotFound, "no such file\n")
-			return
-		}
-		name = "index.html"
-	}
-	if strings.HasPrefix(name, "assets/") { // their names carry a digest of their content
-		c.Header("Cache-Control", "public, max-age=31536000, immutable")
-	} else {
-		c.Header("Cache-Control", "no-cache")
-	}
-	http.ServeFileFS(c.Writer, c.Request, files, name)
 }
 
 func headers(c *gin.Context) {

@@ -1,45 +1,47 @@
 import { useQuery } from "@tanstack/react-query";
-import { lazy, Suspense } from "react";
+import { type ComponentType, lazy, Suspense } from "react";
 import { Route, Routes } from "react-router";
-import { Account } from "./access/Account";
-import { Audit } from "./access/Audit";
-import { Consent } from "./access/Consent";
 import { useIdle } from "./access/idle";
-import { People } from "./access/People";
 import { Prove } from "./access/Prove";
 import { SetUp } from "./access/SetUp";
 import { SignIn } from "./access/SignIn";
 import { meQuery } from "./api/me";
-import { Many } from "./bulk/Many";
-import { Sweep } from "./bulk/Sweep";
 import { Devices } from "./fleet/Devices";
-import { Enrol } from "./fleet/Enrol";
-import { Groups } from "./fleet/Groups";
 import { Frame } from "./frame/Frame";
-import { AlertPage } from "./health/AlertPage";
-import { Alerts } from "./health/Alerts";
-import { Notices } from "./health/Notices";
 import { Now } from "./health/Now";
-import { Policies } from "./health/Policies";
-import { AllChanges } from "./inventory/AllChanges";
-import { Software } from "./inventory/Software";
-import { Board } from "./job/Board";
-import { Compare } from "./job/Compare";
-import { Jobs } from "./job/Jobs";
-import { Packages } from "./job/Packages";
-import { Scripts } from "./job/Scripts";
 import { Empty, ProblemAlert, Waiting } from "./parts/ProblemAlert";
-import { Advisories } from "./patch/Advisories";
-import { Advisory } from "./patch/Advisory";
-import { Approvals } from "./patch/Approvals";
-import { Exposure } from "./patch/Exposure";
-import { Reports } from "./patch/Reports";
-import { Rollout } from "./patch/Rollout";
-import { Rollouts } from "./patch/Rollouts";
-import { Updates } from "./patch/Updates";
-import { Recordings } from "./recordings/Recordings";
 
-// The bench brings the terminal and the charts, which the other pages do not need.
+// A page is loaded when it is opened, but for the first and the list of devices.
+const page = <K extends string>(load: () => Promise<Record<K, ComponentType>>, name: K) =>
+	lazy(() => load().then((m) => ({ default: m[name] })));
+const Account = page(() => import("./access/Account"), "Account");
+const Advisories = page(() => import("./patch/Advisories"), "Advisories");
+const Advisory = page(() => import("./patch/Advisory"), "Advisory");
+const AlertPage = page(() => import("./health/AlertPage"), "AlertPage");
+const Alerts = page(() => import("./health/Alerts"), "Alerts");
+const AllChanges = page(() => import("./inventory/AllChanges"), "AllChanges");
+const Approvals = page(() => import("./patch/Approvals"), "Approvals");
+const Audit = page(() => import("./access/Audit"), "Audit");
+const Board = page(() => import("./job/Board"), "Board");
+const Compare = page(() => import("./job/Compare"), "Compare");
+const Consent = page(() => import("./access/Consent"), "Consent");
+const Enrol = page(() => import("./fleet/Enrol"), "Enrol");
+const Exposure = page(() => import("./patch/Exposure"), "Exposure");
+const Groups = page(() => import("./fleet/Groups"), "Groups");
+const Jobs = page(() => import("./job/Jobs"), "Jobs");
+const Many = page(() => import("./bulk/Many"), "Many");
+const Notices = page(() => import("./health/Notices"), "Notices");
+const Packages = page(() => import("./job/Packages"), "Packages");
+const People = page(() => import("./access/People"), "People");
+const Policies = page(() => import("./health/Policies"), "Policies");
+const Recordings = page(() => import("./recordings/Recordings"), "Recordings");
+const Reports = page(() => import("./patch/Reports"), "Reports");
+const Rollout = page(() => import("./patch/Rollout"), "Rollout");
+const Rollouts = page(() => import("./patch/Rollouts"), "Rollouts");
+const Scripts = page(() => import("./job/Scripts"), "Scripts");
+const Software = page(() => import("./inventory/Software"), "Software");
+const Sweep = page(() => import("./bulk/Sweep"), "Sweep");
+const Updates = page(() => import("./patch/Updates"), "Updates");
 const Bench = lazy(() => import("./bench/Bench"));
 const Screens = lazy(() => import("./screen/Screens"));
 const Wall = lazy(() => import("./screen/Wall"));
@@ -67,7 +69,12 @@ function Inside() {
 			</div>
 		);
 	if (!me.data) return <SignIn />;
-	if (me.data.must_add_factor) return <Account />;
+	if (me.data.must_add_factor)
+		return (
+			<Suspense fallback={<Waiting what="your account" />}>
+				<Account />
+			</Suspense>
+		);
 	return (
 		<>
 			<Routes>

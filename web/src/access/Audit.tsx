@@ -87,7 +87,7 @@ export function Audit() {
 					},
 					{
 						head: "Detail",
-						className: "w-2/5 min-w-64 font-mono text-sm break-words",
+						className: "w-2/5 font-mono text-sm break-words",
 						value: (e) => e.detail,
 					},
 					{

@@ -7,6 +7,7 @@ import { read } from "../api/queries";
 import { Favourite } from "../fleet/Favourite";
 import { Condition } from "../parts/Condition";
 import { ProblemAlert, Waiting } from "../parts/ProblemAlert";
+import { useNarrow } from "../parts/screen";
 import { Ago, span } from "../parts/time";
 import { useLiveVitals } from "../vitals/live";
 import { Vitals } from "../vitals/Vitals";
@@ -54,19 +55,21 @@ function Work({ detail }: { detail: Schemas["DeviceDetail"] }) {
 	}, [d.name]);
 	const usable = tools.filter((t) => t.needs.some((p) => detail.permissions.includes(p)) && t.of.some(offers));
 	const [wanted, setWanted] = useState<boolean>();
-	const facts = wanted ?? open.length < 2; // panes need the room
-	const panes = open.map((name) => usable.find((t) => t.pane === name)).filter((t) => t !== undefined);
+	const narrow = useNarrow(768);
+	const facts = wanted ?? open.length < (narrow ? 1 : 2); // panes need the room
+	const every = open.map((name) => usable.find((t) => t.pane === name)).filter((t) => t !== undefined);
+	const panes = narrow ? every.slice(-1) : every; // one at a time on a small screen
 	const last = lastPanes().filter((name) => usable.some((t) => t.pane === name));
 	useEffect(() => {
 		if (open.length > 0) rememberPanes(open);
 	}, [open]);
 	return (
 		<div className="flex h-full flex-col">
-			<header className="flex items-center gap-3 border-line border-b px-5 py-2.5">
+			<header className="flex flex-wrap items-center gap-x-3 gap-y-1 border-line border-b px-5 py-2.5">
 				<Favourite device={d} />
 				<h1 className="text-xl font-semibold">{d.name}</h1>
 				<Condition name={d.condition} word />
-				<p className="truncate text-faint">
+				<p className="min-w-0 text-faint sm:truncate">
 					{d.organisation}, {d.site}. {d.online ? "Online" : "Silent"} for <Ago at={d.since} suffix="" />
 					{latest && d.online && <>. {presence(latest.people)}</>}
 				</p>
@@ -116,7 +119,7 @@ function Work({ detail }: { detail: Schemas["DeviceDetail"] }) {
 					</button>
 				)}
 			</div>
-			<div className="flex min-h-0 flex-1">
+			<div className={`flex min-h-0 flex-1 ${panes.length === 0 ? "max-md:flex-col max-md:overflow-auto" : ""}`}>
 				{facts && <Facts detail={detail} vitals={latest} />}
 				<div className="flex min-w-0 flex-1 flex-col">
 					{panes.length === 0 && <Vitals device={d} live={live} findings={detail.findings} />}

@@ -15,7 +15,10 @@ export function Facts({ detail, vitals: v }: { detail: Schemas["DeviceDetail"]; 
 	const findings = detail.findings.filter((g) => !(detail.question && g.subject === "question"));
 	return (
 		<Subject value={d}>
-			<aside aria-label="Facts" className="w-72 shrink-0 space-y-4 overflow-auto border-line border-r px-4 py-3">
+			<aside
+				aria-label="Facts"
+				className="w-72 shrink-0 space-y-4 overflow-auto border-line border-r px-4 py-3 max-md:w-full max-md:border-r-0"
+			>
 				{detail.question && <Identity question={detail.question} may={detail.permissions.includes("fleet.manage")} />}
 				{findings.length > 0 && (
 					<ul className="space-y-2">

@@ -28,7 +28,7 @@ export function Story({ detail, tools }: { detail: Schemas["DeviceDetail"]; tool
 	];
 	return (
 		<TabGroup className="flex min-w-0 flex-1 flex-col">
-			<TabList className="flex items-center gap-1 px-4 pt-2">
+			<TabList className="flex flex-wrap items-center gap-1 px-4 pt-2">
 				{tabs.map((t) => (
 					<Tab
 						key={t.name}

@@ -130,7 +130,7 @@ function MakeToken() {
 	return (
 		<div className="space-y-4">
 			<form
-				className="grid grid-cols-[minmax(14rem,1fr)_7rem_9rem_auto] items-end gap-3"
+				className="grid grid-cols-2 items-end gap-3 sm:grid-cols-[minmax(14rem,1fr)_7rem_9rem_auto]"
 				onSubmit={(e) => {
 					e.preventDefault();
 					make.mutate();

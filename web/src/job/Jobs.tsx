@@ -24,7 +24,7 @@ export function Jobs() {
 	return (
 		<div>
 			<Heading title="Jobs">
-				<span className="ml-auto flex items-center gap-1">
+				<span className="flex flex-wrap items-center gap-1 sm:ml-auto">
 					<Choice
 						of={origins}
 						chosen={origin}

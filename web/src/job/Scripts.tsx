@@ -44,7 +44,7 @@ export function Scripts() {
 				<>
 					{s.content.description && <p className="mt-1 max-w-3xl">{s.content.description}</p>}
 					{run && <JobForm work={{ script: s.id }} parameters={s.content.parameters ?? []} verb="Run it" />}
-					<pre className="mt-4 overflow-auto rounded-md border border-line bg-panel p-3 font-mono text-sm">
+					<pre className="mt-4 overflow-auto whitespace-pre-wrap break-words rounded-md border border-line bg-panel p-3 font-mono text-sm">
 						{s.content.body}
 					</pre>
 					<Versions path="/scripts/{id}/versions" id={s.id} />

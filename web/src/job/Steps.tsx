@@ -78,7 +78,7 @@ export function Steps({ title, steps }: { title: string; steps: Step[] }) {
 									.filter(Boolean)
 									.join("; ")}
 							</span>
-							{s.body && <pre className="mt-1 overflow-auto font-mono text-sm">{s.body}</pre>}
+							{s.body && <pre className="mt-1 whitespace-pre-wrap break-words font-mono text-sm">{s.body}</pre>}
 						</span>
 					</li>
 				))}

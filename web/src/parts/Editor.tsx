@@ -79,7 +79,7 @@ export function Choice<T>({
 			type="button"
 			aria-pressed={t === chosen}
 			onClick={() => onChoose(t)}
-			className={`rounded-md px-2 py-0.5 text-sm ${t === chosen ? "bg-heather-tint font-medium text-heather" : "text-faint hover:text-word"}`}
+			className={`min-h-[24px] rounded-md px-2 py-0.5 text-sm ${t === chosen ? "bg-heather-tint font-medium text-heather" : "text-faint hover:text-word"}`}
 		>
 			{name(t)}
 		</button>

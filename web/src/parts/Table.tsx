@@ -51,7 +51,7 @@ export function Table<T>({
 	const every = chosen && rows.length > 0 && ids(rows).every((i) => chosen.has(i));
 	return (
 		<>
-			<table className="cards w-full border-collapse" aria-label={label}>
+			<table className={`${all.length > 6 ? "cards cards-soon" : "cards"} w-full border-collapse`} aria-label={label}>
 				<thead>
 					<tr className="border-line border-b">
 						{onChoose && (

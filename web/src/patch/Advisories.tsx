@@ -53,7 +53,7 @@ export function Advisories() {
 			</Heading>
 			<div className="px-5 py-4">
 				<div className="mb-3 flex flex-wrap items-center gap-4">
-					<span className="flex gap-1">
+					<span className="flex flex-wrap gap-1">
 						<Choice of={kinds} chosen={kind} name={(k) => k} onChoose={setKind} />
 					</span>
 					<Feeds />

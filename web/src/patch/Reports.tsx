@@ -49,7 +49,7 @@ export function Reports() {
 				</a>
 			</Heading>
 			<div className="px-5 py-4">
-				<div className="mb-3 flex gap-1">
+				<div className="mb-3 flex flex-wrap gap-1">
 					<Choice of={spans} chosen={days} name={(d) => (d === 365 ? "a year" : `${d} days`)} onChoose={setDays} />
 				</div>
 				{all.isPending && <Waiting what="how current the devices are" />}

@@ -45,7 +45,7 @@ export function Updates() {
 				)}
 			</Heading>
 			<div className="px-5 py-4">
-				<div className="mb-3 flex gap-1">
+				<div className="mb-3 flex flex-wrap gap-1">
 					<Choice of={classes} chosen={kind} name={(c) => c} onChoose={setKind} />
 				</div>
 				{list.isPending && <Waiting what="what is missing" />}

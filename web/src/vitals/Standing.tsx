@@ -45,7 +45,7 @@ function Shown({ device: d, of }: { device: Device; of: string }) {
 	const write = (v: number) => (s?.unit === "B/s" ? `${bytes(v)}/s` : `${Number(v.toPrecision(3))} ${s?.unit ?? ""}`);
 	return (
 		<div>
-			<div className="mb-2 flex gap-1">
+			<div className="mb-2 flex flex-wrap gap-1">
 				<Choice of={among} chosen={among[chosen]} name={(a) => a.name} onChoose={(a) => setChosen(among.indexOf(a))} />
 			</div>
 			{standing.isPending && <Waiting what="the others" />}

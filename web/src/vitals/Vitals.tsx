@@ -35,7 +35,7 @@ export function Vitals({
 		);
 	return (
 		<section aria-label="Vitals" className="border-line border-b px-4 pt-2 pb-1">
-			<div className="mb-1 flex items-center gap-1">
+			<div className="mb-1 flex flex-wrap items-center gap-1">
 				<h2 className="mr-2 font-semibold">Vitals</h2>
 				<Choice of={ranges} chosen={range} name={(r) => r.name} onChoose={setRange} />
 				{!follows && (
