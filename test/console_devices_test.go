@@ -3,6 +3,7 @@ package test
 import (
 	"fmt"
 	"net/url"
+	"strings"
 	"testing"
 
 	"github.com/chromedp/chromedp"
@@ -100,6 +101,10 @@ func TestConsoleNavigation(t *testing.T) {
 	}
 }
 
+// pages are those of the console that are about no one thing.
+const pages = "/ /alerts /devices /wall /groups /software /changes /sweep /jobs /many /scripts /packages /updates /rollouts /approvals " +
+	"/advisories /exposure /reports /recordings /audit /policies /consent /notices /enrol /people /account"
+
 // Every page fits small screens: nothing is off their side, and what is there can be read and used by all.
 func TestConsoleOnSmallScreens(t *testing.T) {
 	t.Parallel()
@@ -111,9 +116,7 @@ func TestConsoleOnSmallScreens(t *testing.T) {
 	p.signIn()
 	for _, width := range []int64{390, 820} {
 		p.do(chromedp.EmulateViewport(width, map[int64]int64{390: 844, 820: 1180}[width]))
-		for _, path := range []string{"/", "/alerts", "/devices", "/wall", "/groups", "/software", "/changes", "/sweep", "/jobs", "/many", "/scripts",
-			"/packages", "/updates", "/rollouts", "/approvals", "/advisories", "/exposure", "/reports", "/recordings", "/audit", "/policies",
-			"/consent", "/notices", "/enrol", "/people", "/account", "/devices/" + d.id.String(), "/devices/" + d.id.String() + "?pane=services"} {
+		for path := range strings.FieldsSeq(pages + " /devices/" + d.id.String() + " /devices/" + d.id.String() + "?pane=services") {
 			p.do(chromedp.Navigate(p.url + path))
 			p.until(`document.querySelector("h1") !== null && ![...document.querySelectorAll("[role=status]")].some(s => s.innerText.startsWith("Reading "))`, path)
 			if wide := ask[string](p, `(() => {

@@ -19,7 +19,11 @@ import (
 func main() {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
-	err := command().Run(ctx, os.Args)
+	root := command()
+	err := misspelt(root, os.Args[1:])
+	if err == nil {
+		err = root.Run(ctx, os.Args)
+	}
 	var exit exitStatus
 	var unreachable *url.Error
 	switch {
@@ -58,11 +62,12 @@ func command() *cli.Command {
 			c.Hidden = false
 			c.Usage = "print the completion script for bash, zsh, fish or pwsh (make install puts bash's in place)"
 		},
-		Action: func(_ context.Context, c *cli.Command) error {
-			if name := c.Args().First(); name != "" {
-				return fmt.Errorf("there is no command %q: moor help lists them", name)
+		Action: func(ctx context.Context, c *cli.Command) error {
+			if _, err := dial(); err != nil { // nobody has signed in yet
+				return cli.ShowAppHelp(c)
 			}
-			return cli.ShowAppHelp(c)
+			fmt.Fprintln(os.Stderr, "What needs a person now (moor help lists the commands):")
+			return attentionCommand().Run(ctx, []string{"attention"})
 		},
 		Description: "MOOR_URL and MOOR_TOKEN in the environment take the place of what sign-in stored;\n" +
 			"MOOR_CA names a file with the certificate authority of a service that is its own.",
@@ -80,6 +85,7 @@ func command() *cli.Command {
 		},
 	}
 	keepCommas(root)
+	tellOptions(root)
 	return root
 }
 

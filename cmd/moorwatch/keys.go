@@ -15,7 +15,7 @@ func keysCommand(file *string) *cli.Command {
 	flags := []cli.Flag{
 		&cli.StringFlag{Name: "config", Usage: "configuration `FILE` in YAML", Destination: file, Sources: cli.EnvVars("MOORWATCH_CONFIG")},
 		&cli.StringFlag{Name: "data", Value: "moorwatch-data", Usage: "`FOLDER` of the service's data",
-			Sources: cli.NewValueSourceChain(cli.EnvVar("MOORWATCH_DATA"), setting{file, "data"})},
+			Sources: cli.NewValueSourceChain(cli.EnvVar("MOORWATCH_DATA"), settingOf(file, "data"))},
 	}
 	with := func(do func(f authority.KeyFile) error) cli.ActionFunc {
 		return func(_ context.Context, c *cli.Command) error {

@@ -41,7 +41,7 @@ func main() {
 func command() *cli.Command {
 	var file string
 	from := func(name, variable string) cli.ValueSourceChain {
-		return cli.NewValueSourceChain(cli.EnvVar(variable), setting{&file, name})
+		return cli.NewValueSourceChain(cli.EnvVar(variable), settingOf(&file, name))
 	}
 	return &cli.Command{
 		Name:    "moorwatch",

@@ -12,7 +12,8 @@ import (
 func TestConsoleFiles(t *testing.T) {
 	gin.SetMode(gin.TestMode)
 	files := fstest.MapFS{"index.html": {Data: []byte("page")}, "index.html.gz": {Data: []byte("page.gz")},
-		"assets/a.js": {Data: []byte("script")}, "assets/a.js.br": {Data: []byte("script.br")}, "assets/a.js.gz": {Data: []byte("script.gz")},
+		"assets/a.js": {Data: []byte("script")}, "assets/a.js.br": {Data: []byte("script.br")},
+		"assets/a.js.gz":    {Data: []byte("script.gz")},
 		"assets/font.woff2": {Data: []byte("font")}}
 	for _, c := range []struct {
 		path, takes       string
