@@ -24,7 +24,7 @@ $(DEMO_DIR)/releases/release.pub: bin/.built
 
 release: web/dist/index.html ## make a release in dist: programs, packages, checksums, signatures; VERSION=1.4.0 names it
 	@tools/install.sh release
-	@go run ./tools/release -version $(or $(VERSION),0.1.0)
+	@go run ./tools/release -version $(or $(VERSION),0.2.0)
 
 dev: packages build $(DEMO_DIR)/releases/release.pub ## the demo, and beside it the console with reload, until Ctrl+C
 	@trap 'kill 0' EXIT INT TERM; bin/moorwatch demo & cd web && npm run dev

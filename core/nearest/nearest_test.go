@@ -7,7 +7,8 @@ import (
 
 func TestOf(t *testing.T) {
 	words := []string{"devices", "device", "groups", "limit", "listen"}
-	for typed, want := range map[string]string{"devcies": "devices", "devics": "devices", "limt": "limit", "lisetn": "listen", "xyzzy": "", "": "",
+	for typed, want := range map[string]string{"devcies": "devices", "devics": "devices", "limt": "limit",
+		"lisetn": "listen", "xyzzy": "", "": "",
 		"group": "groups", "limit": "limit", "colour": ""} {
 		if got := Of(typed, words); got != want {
 			t.Errorf("%q: %q, want %q", typed, got, want)

@@ -50,7 +50,7 @@ type Signed struct {
 }
 
 // Version of these programs, as an agent tells it among its facts; a release is built with its own.
-var Version = "0.1.0"
+var Version = "0.2.0"
 
 // Built are the public keys of releases that this program believes, as Keys reads them; a release is built
 // with them.

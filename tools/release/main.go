@@ -55,7 +55,7 @@ func (t target) ext() string {
 }
 
 func main() {
-	version := flag.String("version", "0.1.0", "`VERSION` of the release, as 1.4.0")
+	version := flag.String("version", "0.2.0", "`VERSION` of the release, as 1.4.0")
 	out := flag.String("out", "dist", "`FOLDER` of releases; this one is a folder of it")
 	key := flag.String("key", "release-key", "`FILE` of the private key that signs it; one is made where there is none")
 	only := flag.String("targets", "", "systems, parted by commas, such as linux/amd64,windows/amd64; all where it is empty")
