@@ -85,6 +85,35 @@ func TestConsoleDevices(t *testing.T) {
 	p.accessible("the list on a telephone")
 }
 
+// A device is called and noted what people say, and a site is renamed; both are found by it at once.
+func TestConsoleNamesAndNotes(t *testing.T) {
+	t.Parallel()
+	w := begin(t, false)
+	d := w.simulated(t, "hay-desk-01")
+	p := w.open(t)
+	p.signIn()
+	p.do(chromedp.Navigate(p.url + "/devices/" + d.id.String()))
+	p.sees("[aria-label='What is wrong']", "Nothing that a check sees.")
+	p.press("aside", "Add a name or note")
+	p.fill("Called", "Front desk")
+	p.fill("Note", "Its screen flickers.")
+	p.accessible("a note being written")
+	p.press("aside", "Save")
+	p.sees("aside", "Its screen flickers.")
+	p.sees("header", "Front desk")
+	p.do(chromedp.Navigate(p.url + "/sites"))
+	p.sees("table", site)
+	p.press("main", "Rename the organisation")
+	p.do(chromedp.Evaluate[chromedp.Void](`document.querySelector("[role=dialog] input").select()`))
+	p.typed("Larkmoor and Fell\r")
+	p.sees("table", "Larkmoor and Fell")
+	p.do(chromedp.Navigate(p.url + "/devices?organisation=" + url.QueryEscape("Larkmoor and Fell")))
+	p.until(deviceNames+` === "hay-desk-01"`, "the device by its organisation's new name")
+	p.focus("input[type=search]")
+	p.typed("flickers")
+	p.until(deviceNames+` === "hay-desk-01"`, "the device by its note")
+}
+
 // The rail shows the groups of pages in which somebody may do something, and keys go there.
 func TestConsoleNavigation(t *testing.T) {
 	t.Parallel()
@@ -103,7 +132,7 @@ func TestConsoleNavigation(t *testing.T) {
 
 // pages are those of the console that are about no one thing.
 const pages = "/ /alerts /devices /wall /groups /software /changes /sweep /jobs /many /scripts /packages /updates /rollouts /approvals " +
-	"/advisories /exposure /reports /recordings /audit /policies /consent /notices /enrol /people /account"
+	"/advisories /exposure /reports /recordings /audit /policies /consent /notices /sites /enrol /people /account"
 
 // Every page fits small screens: nothing is off their side, and what is there can be read and used by all.
 func TestConsoleOnSmallScreens(t *testing.T) {

@@ -50,6 +50,8 @@ func TestNothingOfNeighbours(t *testing.T) {
 	must(client.Made(w.owner.AddGroupWithResponse(t.Context(),
 		api.NewGroup{Name: mark + " group", Expression: new("true"), Organisation: new(uuid.MustParse(org.ID))})))(t)
 	w.policy(t, mark+" policy", org, health.Setting{Check: "disk", Above: &health.Limits{Warning: new(1.0)}})
+	check(client.Done(w.owner.SetDeviceNoteWithResponse(t.Context(), other.id,
+		api.DeviceNote{Alias: mark + " alias", Note: mark + " note"})))(t)
 	must(client.Made(w.owner.AddApprovalWithResponse(t.Context(),
 		patch.Rule{Name: mark + " rule", Scope: org, Do: patch.Exclude, Reason: mark + " reason"})))(t)
 	must(client.Made(w.owner.SaveQueryWithResponse(t.Context(),

@@ -608,6 +608,20 @@ type ClientInterface interface {
 	// Corresponds with POST /devices/{id}/network/scan (the `ScanNetwork` operationId).
 	ScanNetwork(ctx context.Context, id ID, body ScanNetworkJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// SetDeviceNoteWithBody Set what people call a device, and what they note about it.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /devices/{id}/note (the `SetDeviceNote` operationId).
+	SetDeviceNoteWithBody(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// SetDeviceNote Set what people call a device, and what they note about it.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /devices/{id}/note (the `SetDeviceNote` operationId).
+	SetDeviceNote(ctx context.Context, id ID, body SetDeviceNoteJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ListPresence Who is signed in, and how a message reaches them.
 	//
 	// Corresponds with GET /devices/{id}/people (the `ListPresence` operationId).
@@ -1275,6 +1289,20 @@ type ClientInterface interface {
 	// Corresponds with POST /organisations (the `AddSite` operationId).
 	AddSite(ctx context.Context, body AddSiteJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
+	// RenameOrganisationWithBody Give an organisation another name. Expressions that name it are not changed.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /organisations/{id} (the `RenameOrganisation` operationId).
+	RenameOrganisationWithBody(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RenameOrganisation Give an organisation another name. Expressions that name it are not changed.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /organisations/{id} (the `RenameOrganisation` operationId).
+	RenameOrganisation(ctx context.Context, id ID, body RenameOrganisationJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
 	// ExportOrganisation All that is held about an organisation and its devices, but for secrets and the history of readings.
 	//
 	// Corresponds with GET /organisations/{id}/data (the `ExportOrganisation` operationId).
@@ -1834,6 +1862,20 @@ type ClientInterface interface {
 	//
 	// Corresponds with PUT /sign-in-policy (the `SetSignInPolicy` operationId).
 	SetSignInPolicy(ctx context.Context, body SetSignInPolicyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RenameSiteWithBody Give a site another name. Expressions that name it are not changed.
+	//
+	// Takes any type of body and a specified content type.
+	//
+	// Corresponds with PUT /sites/{id} (the `RenameSite` operationId).
+	RenameSiteWithBody(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error)
+
+	// RenameSite Give a site another name. Expressions that name it are not changed.
+	//
+	// Takes a body of the `application/json` content type.
+	//
+	// Corresponds with PUT /sites/{id} (the `RenameSite` operationId).
+	RenameSite(ctx context.Context, id ID, body RenameSiteJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error)
 
 	// ListSoftware Software of all devices with its versions and how many have each, by name.
 	//
@@ -3284,6 +3326,40 @@ func (c *Client) ScanNetworkWithBody(ctx context.Context, id ID, contentType str
 // Corresponds with POST /devices/{id}/network/scan (the `ScanNetwork` operationId).
 func (c *Client) ScanNetwork(ctx context.Context, id ID, body ScanNetworkJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewScanNetworkRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetDeviceNoteWithBody Set what people call a device, and what they note about it.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /devices/{id}/note (the `SetDeviceNote` operationId).
+func (c *Client) SetDeviceNoteWithBody(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetDeviceNoteRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetDeviceNote Set what people call a device, and what they note about it.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /devices/{id}/note (the `SetDeviceNote` operationId).
+func (c *Client) SetDeviceNote(ctx context.Context, id ID, body SetDeviceNoteJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetDeviceNoteRequest(c.Server, id, body)
 	if err != nil {
 		return nil, err
 	}
@@ -5051,6 +5127,40 @@ func (c *Client) AddSite(ctx context.Context, body AddSiteJSONRequestBody, reqEd
 	return c.Client.Do(req)
 }
 
+// RenameOrganisationWithBody Give an organisation another name. Expressions that name it are not changed.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /organisations/{id} (the `RenameOrganisation` operationId).
+func (c *Client) RenameOrganisationWithBody(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRenameOrganisationRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RenameOrganisation Give an organisation another name. Expressions that name it are not changed.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /organisations/{id} (the `RenameOrganisation` operationId).
+func (c *Client) RenameOrganisation(ctx context.Context, id ID, body RenameOrganisationJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRenameOrganisationRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ExportOrganisation All that is held about an organisation and its devices, but for secrets and the history of readings.
 //
 // Corresponds with GET /organisations/{id}/data (the `ExportOrganisation` operationId).
@@ -6521,6 +6631,40 @@ func (c *Client) SetSignInPolicyWithBody(ctx context.Context, contentType string
 // Corresponds with PUT /sign-in-policy (the `SetSignInPolicy` operationId).
 func (c *Client) SetSignInPolicy(ctx context.Context, body SetSignInPolicyJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewSetSignInPolicyRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RenameSiteWithBody Give a site another name. Expressions that name it are not changed.
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PUT /sites/{id} (the `RenameSite` operationId).
+func (c *Client) RenameSiteWithBody(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRenameSiteRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RenameSite Give a site another name. Expressions that name it are not changed.
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with PUT /sites/{id} (the `RenameSite` operationId).
+func (c *Client) RenameSite(ctx context.Context, id ID, body RenameSiteJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRenameSiteRequest(c.Server, id, body)
 	if err != nil {
 		return nil, err
 	}
@@ -10225,6 +10369,53 @@ func NewScanNetworkRequestWithBody(server string, id ID, contentType string, bod
 	}
 
 	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewSetDeviceNoteRequest calls the generic SetDeviceNote builder with application/json body
+func NewSetDeviceNoteRequest(server string, id ID, body SetDeviceNoteJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSetDeviceNoteRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewSetDeviceNoteRequestWithBody constructs an http.Request for the SetDeviceNote method, with any body, and a specified content type
+func NewSetDeviceNoteRequestWithBody(server string, id ID, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/devices/%s/note", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
 	if err != nil {
 		return nil, err
 	}
@@ -14107,6 +14298,53 @@ func NewAddSiteRequestWithBody(server string, contentType string, body io.Reader
 	return req, nil
 }
 
+// NewRenameOrganisationRequest calls the generic RenameOrganisation builder with application/json body
+func NewRenameOrganisationRequest(server string, id ID, body RenameOrganisationJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewRenameOrganisationRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewRenameOrganisationRequestWithBody constructs an http.Request for the RenameOrganisation method, with any body, and a specified content type
+func NewRenameOrganisationRequestWithBody(server string, id ID, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/organisations/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewExportOrganisationRequest constructs an http.Request for the ExportOrganisation method
 func NewExportOrganisationRequest(server string, id ID) (*http.Request, error) {
 	var err error
@@ -17237,6 +17475,53 @@ func NewSetSignInPolicyRequestWithBody(server string, contentType string, body i
 	return req, nil
 }
 
+// NewRenameSiteRequest calls the generic RenameSite builder with application/json body
+func NewRenameSiteRequest(server string, id ID, body RenameSiteJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewRenameSiteRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewRenameSiteRequestWithBody constructs an http.Request for the RenameSite method, with any body, and a specified content type
+func NewRenameSiteRequestWithBody(server string, id ID, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: "uuid"})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/sites/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPut, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewListSoftwareRequest constructs an http.Request for the ListSoftware method
 func NewListSoftwareRequest(server string, params *ListSoftwareParams) (*http.Request, error) {
 	var err error
@@ -18536,6 +18821,20 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /devices/{id}/network/scan (the `ScanNetwork` operationId).
 	ScanNetworkWithResponse(ctx context.Context, id ID, body ScanNetworkJSONRequestBody, reqEditors ...RequestEditorFn) (*ScanNetworkResponse, error)
 
+	// SetDeviceNoteWithBodyWithResponse Set what people call a device, and what they note about it.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /devices/{id}/note (the `SetDeviceNote` operationId).
+	SetDeviceNoteWithBodyWithResponse(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetDeviceNoteResponse, error)
+
+	// SetDeviceNoteWithResponse Set what people call a device, and what they note about it.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /devices/{id}/note (the `SetDeviceNote` operationId).
+	SetDeviceNoteWithResponse(ctx context.Context, id ID, body SetDeviceNoteJSONRequestBody, reqEditors ...RequestEditorFn) (*SetDeviceNoteResponse, error)
+
 	// ListPresenceWithResponse Who is signed in, and how a message reaches them.
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -19299,6 +19598,20 @@ type ClientWithResponsesInterface interface {
 	// Corresponds with POST /organisations (the `AddSite` operationId).
 	AddSiteWithResponse(ctx context.Context, body AddSiteJSONRequestBody, reqEditors ...RequestEditorFn) (*AddSiteResponse, error)
 
+	// RenameOrganisationWithBodyWithResponse Give an organisation another name. Expressions that name it are not changed.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /organisations/{id} (the `RenameOrganisation` operationId).
+	RenameOrganisationWithBodyWithResponse(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RenameOrganisationResponse, error)
+
+	// RenameOrganisationWithResponse Give an organisation another name. Expressions that name it are not changed.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /organisations/{id} (the `RenameOrganisation` operationId).
+	RenameOrganisationWithResponse(ctx context.Context, id ID, body RenameOrganisationJSONRequestBody, reqEditors ...RequestEditorFn) (*RenameOrganisationResponse, error)
+
 	// ExportOrganisationWithResponse All that is held about an organisation and its devices, but for secrets and the history of readings.
 	//
 	// Returns a wrapper object for the known response body format(s).
@@ -19942,6 +20255,20 @@ type ClientWithResponsesInterface interface {
 	//
 	// Corresponds with PUT /sign-in-policy (the `SetSignInPolicy` operationId).
 	SetSignInPolicyWithResponse(ctx context.Context, body SetSignInPolicyJSONRequestBody, reqEditors ...RequestEditorFn) (*SetSignInPolicyResponse, error)
+
+	// RenameSiteWithBodyWithResponse Give a site another name. Expressions that name it are not changed.
+	//
+	// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /sites/{id} (the `RenameSite` operationId).
+	RenameSiteWithBodyWithResponse(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RenameSiteResponse, error)
+
+	// RenameSiteWithResponse Give a site another name. Expressions that name it are not changed.
+	//
+	// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+	//
+	// Corresponds with PUT /sites/{id} (the `RenameSite` operationId).
+	RenameSiteWithResponse(ctx context.Context, id ID, body RenameSiteJSONRequestBody, reqEditors ...RequestEditorFn) (*RenameSiteResponse, error)
 
 	// ListSoftwareWithResponse Software of all devices with its versions and how many have each, by name.
 	//
@@ -23057,6 +23384,47 @@ func (r ScanNetworkResponse) StatusCode() int {
 
 // ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
 func (r ScanNetworkResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
+type SetDeviceNoteResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r SetDeviceNoteResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r SetDeviceNoteResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r SetDeviceNoteResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r SetDeviceNoteResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r SetDeviceNoteResponse) ContentType() string {
 	if r.HTTPResponse != nil {
 		return r.HTTPResponse.Header.Get("Content-Type")
 	}
@@ -26708,6 +27076,47 @@ func (r AddSiteResponse) ContentType() string {
 	return ""
 }
 
+type RenameOrganisationResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RenameOrganisationResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RenameOrganisationResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RenameOrganisationResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RenameOrganisationResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RenameOrganisationResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ExportOrganisationResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -29791,6 +30200,47 @@ func (r SetSignInPolicyResponse) ContentType() string {
 	return ""
 }
 
+type RenameSiteResponse struct {
+	Body         []byte
+	HTTPResponse *http.Response
+	// ApplicationProblemJSONDefault the response for an HTTP default `application/problem+json` response
+	ApplicationProblemJSONDefault *Problem
+}
+
+// GetApplicationProblemJSONDefault returns the response for an HTTP default `application/problem+json` response
+func (r RenameSiteResponse) GetApplicationProblemJSONDefault() *Problem {
+	return r.ApplicationProblemJSONDefault
+}
+
+// GetBody returns the raw response body bytes
+func (r RenameSiteResponse) GetBody() []byte {
+	return r.Body
+}
+
+// Status returns HTTPResponse.Status
+func (r RenameSiteResponse) Status() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Status
+	}
+	return http.StatusText(0)
+}
+
+// StatusCode returns HTTPResponse.StatusCode
+func (r RenameSiteResponse) StatusCode() int {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.StatusCode
+	}
+	return 0
+}
+
+// ContentType is a convenience method to retrieve the Content-Type value from the HTTP response headers
+func (r RenameSiteResponse) ContentType() string {
+	if r.HTTPResponse != nil {
+		return r.HTTPResponse.Header.Get("Content-Type")
+	}
+	return ""
+}
+
 type ListSoftwareResponse struct {
 	Body         []byte
 	HTTPResponse *http.Response
@@ -31416,6 +31866,32 @@ func (c *ClientWithResponses) ScanNetworkWithResponse(ctx context.Context, id ID
 	return ParseScanNetworkResponse(rsp)
 }
 
+// SetDeviceNoteWithBodyWithResponse Set what people call a device, and what they note about it.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /devices/{id}/note (the `SetDeviceNote` operationId).
+func (c *ClientWithResponses) SetDeviceNoteWithBodyWithResponse(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*SetDeviceNoteResponse, error) {
+	rsp, err := c.SetDeviceNoteWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetDeviceNoteResponse(rsp)
+}
+
+// SetDeviceNoteWithResponse Set what people call a device, and what they note about it.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /devices/{id}/note (the `SetDeviceNote` operationId).
+func (c *ClientWithResponses) SetDeviceNoteWithResponse(ctx context.Context, id ID, body SetDeviceNoteJSONRequestBody, reqEditors ...RequestEditorFn) (*SetDeviceNoteResponse, error) {
+	rsp, err := c.SetDeviceNote(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseSetDeviceNoteResponse(rsp)
+}
+
 // ListPresenceWithResponse Who is signed in, and how a message reaches them.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -32833,6 +33309,32 @@ func (c *ClientWithResponses) AddSiteWithResponse(ctx context.Context, body AddS
 	return ParseAddSiteResponse(rsp)
 }
 
+// RenameOrganisationWithBodyWithResponse Give an organisation another name. Expressions that name it are not changed.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /organisations/{id} (the `RenameOrganisation` operationId).
+func (c *ClientWithResponses) RenameOrganisationWithBodyWithResponse(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RenameOrganisationResponse, error) {
+	rsp, err := c.RenameOrganisationWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRenameOrganisationResponse(rsp)
+}
+
+// RenameOrganisationWithResponse Give an organisation another name. Expressions that name it are not changed.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /organisations/{id} (the `RenameOrganisation` operationId).
+func (c *ClientWithResponses) RenameOrganisationWithResponse(ctx context.Context, id ID, body RenameOrganisationJSONRequestBody, reqEditors ...RequestEditorFn) (*RenameOrganisationResponse, error) {
+	rsp, err := c.RenameOrganisation(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRenameOrganisationResponse(rsp)
+}
+
 // ExportOrganisationWithResponse All that is held about an organisation and its devices, but for secrets and the history of readings.
 //
 // Returns a wrapper object for the known response body format(s).
@@ -34027,6 +34529,32 @@ func (c *ClientWithResponses) SetSignInPolicyWithResponse(ctx context.Context, b
 		return nil, err
 	}
 	return ParseSetSignInPolicyResponse(rsp)
+}
+
+// RenameSiteWithBodyWithResponse Give a site another name. Expressions that name it are not changed.
+//
+// Takes any type of body and a specified content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /sites/{id} (the `RenameSite` operationId).
+func (c *ClientWithResponses) RenameSiteWithBodyWithResponse(ctx context.Context, id ID, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*RenameSiteResponse, error) {
+	rsp, err := c.RenameSiteWithBody(ctx, id, contentType, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRenameSiteResponse(rsp)
+}
+
+// RenameSiteWithResponse Give a site another name. Expressions that name it are not changed.
+//
+// Takes a body of the `application/json` content type, and returns a wrapper object for the known response body format(s).
+//
+// Corresponds with PUT /sites/{id} (the `RenameSite` operationId).
+func (c *ClientWithResponses) RenameSiteWithResponse(ctx context.Context, id ID, body RenameSiteJSONRequestBody, reqEditors ...RequestEditorFn) (*RenameSiteResponse, error) {
+	rsp, err := c.RenameSite(ctx, id, body, reqEditors...)
+	if err != nil {
+		return nil, err
+	}
+	return ParseRenameSiteResponse(rsp)
 }
 
 // ListSoftwareWithResponse Software of all devices with its versions and how many have each, by name.
@@ -36260,6 +36788,35 @@ func ParseScanNetworkResponse(rsp *http.Response) (*ScanNetworkResponse, error) 
 	}
 
 	switch {
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseSetDeviceNoteResponse parses an HTTP response from a SetDeviceNoteWithResponse call
+func ParseSetDeviceNoteResponse(rsp *http.Response) (*SetDeviceNoteResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &SetDeviceNoteResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem
 		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
@@ -38777,6 +39334,35 @@ func ParseAddSiteResponse(rsp *http.Response) (*AddSiteResponse, error) {
 	return response, nil
 }
 
+// ParseRenameOrganisationResponse parses an HTTP response from a RenameOrganisationWithResponse call
+func ParseRenameOrganisationResponse(rsp *http.Response) (*RenameOrganisationResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RenameOrganisationResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
 // ParseExportOrganisationResponse parses an HTTP response from a ExportOrganisationWithResponse call
 func ParseExportOrganisationResponse(rsp *http.Response) (*ExportOrganisationResponse, error) {
 	bodyBytes, err := io.ReadAll(rsp.Body)
@@ -40890,6 +41476,35 @@ func ParseSetSignInPolicyResponse(rsp *http.Response) (*SetSignInPolicyResponse,
 			return nil, err
 		}
 		response.JSON200 = &dest
+
+	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
+		var dest Problem
+		if err := json.Unmarshal(bodyBytes, &dest); err != nil {
+			return nil, err
+		}
+		response.ApplicationProblemJSONDefault = &dest
+
+	}
+
+	return response, nil
+}
+
+// ParseRenameSiteResponse parses an HTTP response from a RenameSiteWithResponse call
+func ParseRenameSiteResponse(rsp *http.Response) (*RenameSiteResponse, error) {
+	bodyBytes, err := io.ReadAll(rsp.Body)
+	defer func() { _ = rsp.Body.Close() }()
+	if err != nil {
+		return nil, err
+	}
+
+	response := &RenameSiteResponse{
+		Body:         bodyBytes,
+		HTTPResponse: rsp,
+	}
+
+	switch {
+	case rsp.StatusCode == 204:
+		break // No content-type
 
 	case strings.Contains(rsp.Header.Get("Content-Type"), "json") && true:
 		var dest Problem

@@ -8,7 +8,6 @@ import (
 	"net/http"
 	"os"
 
-	"github.com/google/uuid"
 	"github.com/urfave/cli/v3"
 
 	"moorwatch.example/client"
@@ -63,11 +62,11 @@ func dataCommand() *cli.Command {
 					person)
 				return nil
 			}
-			id, err := organisationNamed(ctx, k, organisation)
+			o, err := findOrganisation(ctx, k, organisation)
 			if err != nil {
 				return err
 			}
-			if err := client.Done(k.EraseOrganisationWithResponse(ctx, id, api.Erasure{Name: organisation})); err != nil {
+			if err := client.Done(k.EraseOrganisationWithResponse(ctx, o.ID, api.Erasure{Name: organisation})); err != nil {
 				return err
 			}
 			fmt.Printf("%s is erased, with its devices. Uninstall the agent on them: moor-agent uninstall.\n", organisation)
@@ -91,23 +90,11 @@ func exported(ctx context.Context, k *client.Client, person, organisation string
 		}
 		return nil, fmt.Errorf("nobody signs in as %s; moor staff list shows who does", person)
 	case organisation != "":
-		id, err := organisationNamed(ctx, k, organisation)
+		o, err := findOrganisation(ctx, k, organisation)
 		if err != nil {
 			return nil, err
 		}
-		return k.ExportOrganisation(ctx, id)
+		return k.ExportOrganisation(ctx, o.ID)
 	}
 	return k.ExportMe(ctx)
-}
-
-func organisationNamed(ctx context.Context, k *client.Client, name string) (uuid.UUID, error) {
-	for o, err := range organisationRows(ctx, k) {
-		if err != nil {
-			return uuid.Nil, err
-		}
-		if o.Name == name {
-			return o.ID, nil
-		}
-	}
-	return uuid.Nil, fmt.Errorf("there is no organisation %q; moor site list shows them", name)
 }

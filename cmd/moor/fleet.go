@@ -101,6 +101,12 @@ func show(w io.Writer, whole *api.DeviceDetail) error {
 		line("  "+string(f.Level), "%s (%s)", f.Message, ago(f.Since))
 	}
 	line("where", "%s, %s", d.Organisation, d.Site)
+	if d.Alias != nil {
+		line("called", "%s", device.CleanText(*d.Alias))
+	}
+	if d.Note != nil {
+		line("note", "%s", device.CleanText(*d.Note))
+	}
 	if f := whole.Facts; f != nil {
 		line("system", "%s %s, %s, kernel %s", f.OSName, f.OSVersion, f.Arch, f.Kernel)
 		line("hardware", "%s, serial %s", orNone(hardware(f)), orNone(f.Serial))
@@ -168,7 +174,7 @@ func completeDevices(ctx context.Context, c *cli.Command) {
 }
 
 func siteCommand() *cli.Command {
-	return &cli.Command{Name: "site", Usage: "list and add sites", Commands: []*cli.Command{{
+	return &cli.Command{Name: "site", Usage: "list, add and rename sites and organisations", Commands: []*cli.Command{{
 		Name: "list", Usage: "list organisations and their sites", Flags: listFlags(),
 		Action: func(ctx context.Context, c *cli.Command) error {
 			k, err := dial()
@@ -200,7 +206,76 @@ func siteCommand() *cli.Command {
 			fmt.Printf("Added %s of %s.\n", s.Name, s.Organisation)
 			return nil
 		},
+	}, {
+		Name: "rename", Usage: "give a site, or an organisation, another name", ArgsUsage: "ORGANISATION [SITE] NAME",
+		Action: func(ctx context.Context, c *cli.Command) error {
+			k, err := dial()
+			if err != nil {
+				return err
+			}
+			to := api.NewName{Name: c.Args().Get(c.Args().Len() - 1)}
+			switch c.Args().Len() {
+			case 2:
+				o, err := findOrganisation(ctx, k, c.Args().First())
+				if err != nil {
+					return err
+				}
+				return client.Done(k.RenameOrganisationWithResponse(ctx, o.ID, to))
+			case 3:
+				o, err := findOrganisation(ctx, k, c.Args().First())
+				if err != nil {
+					return err
+				}
+				for _, s := range o.Sites {
+					if s.Name == c.Args().Get(1) {
+						return client.Done(k.RenameSiteWithResponse(ctx, s.ID, to))
+					}
+				}
+				return fmt.Errorf("%s has no site %q: moor site list shows them", o.Name, c.Args().Get(1))
+			}
+			return errors.New("say what is renamed, and to what: moor site rename ORGANISATION [SITE] NAME")
+		},
 	}}}
+}
+
+func findOrganisation(ctx context.Context, k *client.Client, name string) (api.Organisation, error) {
+	for o, err := range organisationRows(ctx, k) {
+		if err != nil || o.Name == name {
+			return o, err
+		}
+	}
+	return api.Organisation{}, fmt.Errorf("there is no organisation %q: moor site list shows them", name)
+}
+
+func noteCommand() *cli.Command {
+	return &cli.Command{
+		Name: "note", Usage: "set what people call a device, and what they note about it", ArgsUsage: "NAME [NOTE]",
+		Description:   "What is left out stays; an empty text takes away what was there.",
+		Flags:         []cli.Flag{&cli.StringFlag{Name: "alias", Usage: "what people call it"}},
+		ShellComplete: completeDevices,
+		Action: func(ctx context.Context, c *cli.Command) error {
+			k, d, err := target(ctx, c)
+			if err != nil {
+				return err
+			}
+			in := api.DeviceNote{}
+			if d.Alias != nil {
+				in.Alias = *d.Alias
+			}
+			if d.Note != nil {
+				in.Note = *d.Note
+			}
+			if c.IsSet("alias") {
+				in.Alias = c.String("alias")
+			}
+			if c.Args().Len() > 1 {
+				in.Note = strings.Join(c.Args().Tail(), " ")
+			} else if !c.IsSet("alias") {
+				return errors.New("say what is noted: moor note NAME NOTE, or --alias ALIAS")
+			}
+			return client.Done(k.SetDeviceNoteWithResponse(ctx, d.ID, in))
+		},
+	}
 }
 
 // approval has the devices of a token wait until somebody lets them in.

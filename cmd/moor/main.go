@@ -74,7 +74,7 @@ func command() *cli.Command {
 		ExitErrHandler: func(context.Context, *cli.Command, error) {},
 		Commands: []*cli.Command{
 			signInCommand(), signOutCommand(), attentionCommand(), alertsCommand(), alertCommand(), suspectsCommand(), devicesCommand(),
-			deviceCommand(),
+			deviceCommand(), noteCommand(),
 			inventoryCommand(), changesCommand(), softwareCommand(), standingCommand(), sweepCommand(), runCommand(), shellCommand(),
 			putCommand(), getCommand(), filesCommand(), processesCommand(), servicesCommand(), eventsCommand(), networkCommand(),
 			settingsCommand(), queryCommand(), recordingsCommand(), screenCommand(), peopleCommand(), powerCommand(), manyCommand(),

@@ -859,8 +859,11 @@ type DesktopList = link.DesktopList
 
 // Device A row of the device list.
 type Device struct {
-	Addresses    []string  `json:"addresses"`
-	AgentVersion string    `json:"agent_version"`
+	Addresses    []string `json:"addresses"`
+	AgentVersion string   `json:"agent_version"`
+
+	// Alias What people call it; missing for nothing.
+	Alias        *string   `json:"alias,omitempty"`
 	Arch         string    `json:"arch"`
 	Capabilities []string  `json:"capabilities"`
 	Condition    Condition `json:"condition"`
@@ -880,19 +883,22 @@ type Device struct {
 	ID        openapi_types.UUID `json:"id"`
 	LastHeard *time.Time         `json:"last_heard,omitempty"`
 
-	// LastPeople Names of the people signed in now or
+	// LastPeople Names of the people signed in now or, where nobody is, last.
 	LastPeople []string `json:"last_people"`
 
 	// LastPeopleAt When the device last told that they were signed in; missing where nobody ever was.
 	LastPeopleAt *time.Time `json:"last_people_at,omitempty"`
 
 	// Memory Percent in use.
-	Memory       *float64 `json:"memory,omitempty"`
-	MemoryBytes  int64    `json:"memory_bytes"`
-	Model        string   `json:"model"`
-	Name         string   `json:"name"`
-	Online       bool     `json:"online"`
-	Organisation string   `json:"organisation"`
+	Memory      *float64 `json:"memory,omitempty"`
+	MemoryBytes int64    `json:"memory_bytes"`
+	Model       string   `json:"model"`
+	Name        string   `json:"name"`
+
+	// Note What people noted about it; missing for nothing.
+	Note         *string `json:"note,omitempty"`
+	Online       bool    `json:"online"`
+	Organisation string  `json:"organisation"`
 
 	// OS windows, macos, linux, or empty before the first report.
 	OS        string `json:"os"`
@@ -953,6 +959,15 @@ type DeviceExposure struct {
 
 	// Weaknesses Advisories about its software.
 	Weaknesses int `json:"weaknesses"`
+}
+
+// DeviceNote defines model for DeviceNote.
+type DeviceNote struct {
+	// Alias What people call it; empty for nothing.
+	Alias string `json:"alias"`
+
+	// Note Empty for none.
+	Note string `json:"note"`
 }
 
 // DevicePage defines model for DevicePage.
@@ -1651,6 +1666,11 @@ type NewJob struct {
 
 	// Where CEL over the device.
 	Where *string `json:"where,omitempty"`
+}
+
+// NewName defines model for NewName.
+type NewName struct {
+	Name string `json:"name"`
 }
 
 // NewPackage defines model for NewPackage.
@@ -3740,6 +3760,9 @@ type TestReachJSONRequestBody = Reach
 // ScanNetworkJSONRequestBody defines body for ScanNetwork for application/json ContentType.
 type ScanNetworkJSONRequestBody = Scan
 
+// SetDeviceNoteJSONRequestBody defines body for SetDeviceNote for application/json ContentType.
+type SetDeviceNoteJSONRequestBody = DeviceNote
+
 // ChangePowerJSONRequestBody defines body for ChangePower for application/json ContentType.
 type ChangePowerJSONRequestBody = PowerAction
 
@@ -3830,6 +3853,9 @@ type SetPasswordJSONRequestBody = NewPassword
 // AddSiteJSONRequestBody defines body for AddSite for application/json ContentType.
 type AddSiteJSONRequestBody = NewSite
 
+// RenameOrganisationJSONRequestBody defines body for RenameOrganisation for application/json ContentType.
+type RenameOrganisationJSONRequestBody = NewName
+
 // EraseOrganisationJSONRequestBody defines body for EraseOrganisation for application/json ContentType.
 type EraseOrganisationJSONRequestBody = Erasure
 
@@ -3904,6 +3930,9 @@ type SetUpJSONRequestBody = SetUp
 
 // SetSignInPolicyJSONRequestBody defines body for SetSignInPolicy for application/json ContentType.
 type SetSignInPolicyJSONRequestBody = SignInPolicy
+
+// RenameSiteJSONRequestBody defines body for RenameSite for application/json ContentType.
+type RenameSiteJSONRequestBody = NewName
 
 // SweepJSONRequestBody defines body for Sweep for application/json ContentType.
 type SweepJSONRequestBody = Sweep

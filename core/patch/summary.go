@@ -221,8 +221,12 @@ func (s Summary) rollouts() report.Part {
 		if r.Why != "" && r.Phase != PhaseHeld {
 			happened = append(happened, r.Why)
 		}
+		toCome := "to come"
+		if r.Phase.Over() {
+			toCome = "not reached"
+		}
 		for _, state := range []struct{ state, word string }{{"patched", "patched"}, {"failed", "failed"}, {"reverted", "taken back"},
-			{"missed", "missed"}, {"current", "had nothing to do"}, {"planned", "to come"}, {"running", "being patched"}} {
+			{"missed", "missed"}, {"current", "had nothing to do"}, {"planned", toCome}, {"running", "being patched"}} {
 			if n := r.Devices[state.state]; n > 0 {
 				devices = append(devices, fmt.Sprintf("%d %s", n, state.word))
 			}

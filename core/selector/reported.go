@@ -7,7 +7,8 @@ import (
 
 // assigned are the variables whose values people set; all others are what a device says of itself, or what it
 // can bring about, such as its condition. now is nobody's.
-var assigned = map[string]bool{"id": true, "organisation": true, "site": true, "tags": true, "now": true}
+var assigned = map[string]bool{"id": true, "organisation": true, "site": true, "tags": true, "alias": true, "note": true,
+	"now": true}
 
 // Reported lists the variables of an expression that rest on a device's own word, in order; none where people
 // alone decide for which devices it holds. A device can lie about those: neither roles nor secrets may follow

@@ -51,6 +51,8 @@ type Subject struct {
 	Groups       []string  `cel:"groups"`   // names of the groups that it is in
 	Software     Software  `cel:"software"` // nil for none
 	Readings     Readings  `cel:"readings"` // nil before the first report
+	Alias        string    `cel:"alias"`    // what people call it
+	Note         string    `cel:"note"`
 	Vendor       string    `cel:"vendor"`
 	Kernel       string    `cel:"kernel"`
 	CPUModel     string    `cel:"cpu_model"`
@@ -59,7 +61,7 @@ type Subject struct {
 
 // Text is all that is searched, in lower case, a line each.
 func (s *Subject) Text() string {
-	parts := []string{s.Name, s.Organisation, s.Site, s.OSName, s.Model, s.Serial}
+	parts := []string{s.Name, s.Alias, s.Organisation, s.Site, s.OSName, s.Model, s.Serial, s.Note}
 	for _, list := range [][]string{s.Addresses, s.LastPeople, s.Tags, s.Groups} {
 		parts = append(parts, list...)
 	}
@@ -98,7 +100,8 @@ var Words = func() []Word {
 		"tags":     "Its tags: \"loan\" in tags",
 		"groups":   "Names of its groups: \"Kiosks\" in groups; not for the expression of a group",
 		"readings": "Latest readings by name: readings[\"log-on\"] > 60, \"temperature soc\" in readings",
-		"vendor":   "Maker of the computer", "kernel": "Version of its kernel", "cpu_model": "Model of its processor",
+		"alias":    "What people call it", "note": "What people noted about it",
+		"vendor": "Maker of the computer", "kernel": "Version of its kernel", "cpu_model": "Model of its processor",
 		"time_zone": "Its time zone",
 		"software":  "Installed software, name to version: \"curl\" in software, software[\"curl\"] == \"8.5\"", "now": "The time now",
 		"text": "All that is searched, in lower case: its name, place, system, model, serial number, addresses, people, tags and groups"}

@@ -6,6 +6,7 @@ import (
 	"context"
 	"log/slog"
 	"net/http"
+	"strings"
 	"time"
 
 	"github.com/gin-gonic/gin"
@@ -120,7 +121,14 @@ func subject(d *api.Device) *selector.Subject {
 	if d.Tags != nil {
 		tags = *d.Tags
 	}
-	return &selector.Subject{Tags: tags, ID: d.ID.String(), Name: d.Name, Organisation: d.Organisation, Site: d.Site, OS: d.OS,
+	text := func(p *string) string {
+		if p == nil {
+			return ""
+		}
+		return *p
+	}
+	return &selector.Subject{Tags: tags, Alias: text(d.Alias), Note: text(d.Note),
+		ID: d.ID.String(), Name: d.Name, Organisation: d.Organisation, Site: d.Site, OS: d.OS,
 		OSName:    d.OSName,
 		OSVersion: d.OSVersion, Arch: d.Arch, Model: d.Model, Serial: d.Serial, Condition: string(d.Condition), Online: d.Online,
 		Since: d.Since, Addresses: d.Addresses, People: d.People, LastPeople: d.LastPeople,
@@ -324,6 +332,52 @@ func (f *Service) AddSite(c *gin.Context) {
 		err = f.audit.Record(ctx, entry)
 	}
 	front.Answer(c, http.StatusCreated, api.Site{ID: id, Name: site, Organisation: organisation}, err)
+}
+
+// RenameOrganisation gives an organisation another name: PUT /organisations/{id}.
+func (f *Service) RenameOrganisation(c *gin.Context, id api.ID) {
+	f.rename(c, "organisation", id, f.store.renameOrganisation)
+}
+
+// RenameSite gives a site another name: PUT /sites/{id}.
+func (f *Service) RenameSite(c *gin.Context, id api.ID) { f.rename(c, "site", id, f.store.renameSite) }
+
+func (f *Service) rename(c *gin.Context, what string, id uuid.UUID,
+	to func(context.Context, uuid.UUID, string) (string, []uuid.UUID, error)) {
+	change := front.Change{Action: what + ".rename", What: what,
+		Taken: front.Problem(http.StatusConflict, "Another "+what+" has this name.", "Choose another name.")}
+	front.Set(c, f.audit, change, func(ctx context.Context, in api.NewName, x *front.Change) error {
+		name := device.CleanName(in.Name)
+		if name == "" {
+			return front.Problem(http.StatusBadRequest, "The name is empty.", "Write a name.")
+		}
+		before, devices, err := to(ctx, id, name)
+		if err != nil {
+			return err
+		}
+		x.Detail = before + " is now " + name
+		if len(devices) > 0 {
+			if _, err := f.enlist(ctx, devices); err != nil { // before anybody asks for the new name
+				return err
+			}
+		}
+		f.Changed(devices)
+		return nil
+	})
+}
+
+// SetDeviceNote sets what people call a device and note about it: PUT /devices/{id}/note.
+func (f *Service) SetDeviceNote(c *gin.Context, id api.ID) {
+	change := front.Change{Action: "device.note", What: "device", Device: id}
+	front.Set(c, f.audit, change, func(ctx context.Context, in api.DeviceNote, x *front.Change) (err error) {
+		alias, note := device.CleanName(in.Alias), strings.TrimSpace(device.CleanText(in.Note))
+		if x.DeviceName, err = f.store.setNote(ctx, id, alias, note); err != nil {
+			return err
+		}
+		x.Detail = alias
+		f.Changed([]uuid.UUID{id})
+		return nil
+	})
 }
 
 // StreamEvents streams changes of the list: GET /events.

@@ -284,6 +284,55 @@ func TestMoving(t *testing.T) {
 	}
 }
 
+// A name is changed where devices are seen at once by expressions, and no two are called the same.
+func TestRenaming(t *testing.T) {
+	w := begin(t)
+	id := w.device("heron")
+	if _, err := w.store.site(t.Context(), "Wader", "Moor"); err != nil {
+		t.Fatal(err)
+	}
+	var of uuid.UUID
+	if err := w.store.sites(t.Context(), func(site, organisation uuid.UUID) { of = organisation }); err != nil {
+		t.Fatal(err)
+	}
+	if before, devices, err := w.store.renameSite(t.Context(), w.site, "Old quay"); err != nil || before != "Quay" ||
+		!slices.Equal(devices, []uuid.UUID{id}) {
+		t.Errorf("%q with %v, %v", before, devices, err)
+	}
+	if before, devices, err := w.store.renameOrganisation(t.Context(), of, "Waders"); err != nil || before != "Wader" ||
+		!slices.Equal(devices, []uuid.UUID{id}) {
+		t.Errorf("%q with %v, %v", before, devices, err)
+	}
+	if _, _, err := w.store.renameSite(t.Context(), w.site, "Moor"); !db.Duplicate(err) {
+		t.Errorf("two sites of one name: %v", err)
+	}
+	if _, _, err := w.store.renameSite(t.Context(), uuid.New(), "Fen"); !db.Missing(err) {
+		t.Errorf("a site that is not there: %v", err)
+	}
+	if _, _, err := w.store.renameOrganisation(t.Context(), uuid.New(), "Fen"); !db.Missing(err) {
+		t.Errorf("an organisation that is not there: %v", err)
+	}
+	if _, err := w.store.setNote(t.Context(), id, "Front desk", "Its screen flickers."); err != nil {
+		t.Fatal(err)
+	}
+	if _, err := w.store.setNote(t.Context(), uuid.New(), "x", "y"); !db.Missing(err) {
+		t.Errorf("a note about a device that is not there: %v", err)
+	}
+	if _, err := w.enlist(t.Context(), []uuid.UUID{id}); err != nil {
+		t.Fatal(err)
+	}
+	caller := &front.Caller{Rights: access.Rights{{Role: access.Owner, Scope: health.Scope{Kind: health.Everywhere}}}}
+	for where, n := range map[string]int{`site == "Old quay" && organisation == "Waders"`: 1, `site == "Quay"`: 0, `text.contains("flickers")`: 1,
+		`alias == "Front desk"`: 1} {
+		if found, err := w.Targets(caller, access.FleetRead, &where, nil); err != nil || len(found) != n {
+			t.Errorf("%s: %d, %v", where, len(found), err)
+		}
+	}
+	if d, err := w.store.detail(t.Context(), id); err != nil || d.Device.Alias == nil || *d.Device.Alias != "Front desk" {
+		t.Errorf("%+v, %v", d.Device, err)
+	}
+}
+
 // Presence is written together, the latest counts, and what was told before the end is on disk after it.
 func TestPresence(t *testing.T) {
 	w := begin(t)

@@ -25,7 +25,7 @@ type store struct {
 }
 
 const deviceColumns = `d.id, d.name, o.name, s.name, d.os, d.os_name, d.os_version, d.arch, d.model, d.serial, d.addresses,
-	d.capabilities, d.agent_version, d.cores, d.memory_bytes, d.online, d.presence_since, d.last_heard, d.people, d.last_people, d.last_people_at, d.cpu, d.memory, d.disk, d.condition,
+	d.capabilities, d.agent_version, d.cores, d.memory_bytes, d.online, d.presence_since, d.last_heard, d.people, d.last_people, d.last_people_at, d.alias, d.note, d.cpu, d.memory, d.disk, d.condition,
 	ARRAY(SELECT t.tag FROM tags t WHERE t.device_id = d.id ORDER BY t.tag)`
 
 const fromDevices = ` FROM devices d JOIN sites s ON s.id = d.site_id JOIN organisations o ON o.id = s.organisation_id
@@ -38,7 +38,7 @@ func scanDevice(row pgx.CollectableRow) (d api.Device, err error) {
 func deviceFields(d *api.Device) []any {
 	return []any{&d.ID, &d.Name, &d.Organisation, &d.Site, &d.OS, &d.OSName, &d.OSVersion, &d.Arch, &d.Model, &d.Serial, &d.Addresses,
 		&d.Capabilities, &d.AgentVersion, &d.Cores, &d.MemoryBytes, &d.Online, &d.Since, &d.LastHeard, &d.People, &d.LastPeople,
-		&d.LastPeopleAt, &d.CPU, &d.Memory, &d.Disk, &d.Condition, &d.Tags}
+		&d.LastPeopleAt, &d.Alias, &d.Note, &d.CPU, &d.Memory, &d.Disk, &d.Condition, &d.Tags}
 }
 
 func (s store) collect(ctx context.Context, query string, args ...any) ([]api.Device, error) {
@@ -179,6 +179,29 @@ func (s store) organisations(ctx context.Context, view []uuid.UUID, after string
 		}
 	}
 	return all, rows.Err()
+}
+
+// renameOrganisation gives an organisation another name, and returns the one before with the devices that stand there.
+func (s store) renameOrganisation(ctx context.Context, id uuid.UUID, name string) (before string, devices []uuid.UUID, err error) {
+	err = s.pool.QueryRow(ctx, `WITH old AS (SELECT name FROM organisations WHERE id = $1),
+		new AS (UPDATE organisations SET name = $2 WHERE id = $1)
+		SELECT old.name, ARRAY(SELECT d.id FROM devices d JOIN sites s ON s.id = d.site_id WHERE s.organisation_id = $1) FROM old`,
+		id, name).Scan(&before, &devices)
+	return before, devices, err
+}
+
+// renameSite is renameOrganisation for a site.
+func (s store) renameSite(ctx context.Context, id uuid.UUID, name string) (before string, devices []uuid.UUID, err error) {
+	err = s.pool.QueryRow(ctx, `WITH old AS (SELECT name FROM sites WHERE id = $1), new AS (UPDATE sites SET name = $2 WHERE id = $1)
+		SELECT old.name, ARRAY(SELECT id FROM devices WHERE site_id = $1) FROM old`, id, name).Scan(&before, &devices)
+	return before, devices, err
+}
+
+// setNote sets what people call a device and note about it; nothing is kept of empty texts.
+func (s store) setNote(ctx context.Context, id uuid.UUID, alias, note string) (name string, err error) {
+	err = s.pool.QueryRow(ctx, "UPDATE devices SET alias = nullif($2, ''), note = nullif($3, '') WHERE id = $1 AND retired_at IS NULL "+
+		"RETURNING name", id, alias, note).Scan(&name)
+	return name, err
 }
 
 // sites hands every site to each, with its organisation.

@@ -39,6 +39,7 @@ const Reports = page(() => import("./patch/Reports"), "Reports");
 const Rollout = page(() => import("./patch/Rollout"), "Rollout");
 const Rollouts = page(() => import("./patch/Rollouts"), "Rollouts");
 const Scripts = page(() => import("./job/Scripts"), "Scripts");
+const Sites = page(() => import("./fleet/Sites"), "Sites");
 const Software = page(() => import("./inventory/Software"), "Software");
 const Sweep = page(() => import("./bulk/Sweep"), "Sweep");
 const Updates = page(() => import("./patch/Updates"), "Updates");
@@ -126,6 +127,7 @@ function Pages() {
 					<Route path="/consent" element={<Consent />} />
 					<Route path="/software" element={<Software />} />
 					<Route path="/changes" element={<AllChanges />} />
+					<Route path="/sites" element={<Sites />} />
 					<Route path="/enrol" element={<Enrol />} />
 					<Route path="/recordings" element={<Recordings />} />
 					<Route path="/recordings/:id" element={<Replay />} />

@@ -507,6 +507,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/organisations/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Give an organisation another name. Expressions that name it are not changed. */
+        put: operations["renameOrganisation"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/sites/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Give a site another name. Expressions that name it are not changed. */
+        put: operations["renameSite"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/organisations/{id}/data": {
         parameters: {
             query?: never;
@@ -878,6 +912,23 @@ export interface paths {
         get?: never;
         /** Set the tags of a device. */
         put: operations["setTags"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/devices/{id}/note": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Set what people call a device, and what they note about it. */
+        put: operations["setDeviceNote"];
         post?: never;
         delete?: never;
         options?: never;
@@ -3398,7 +3449,7 @@ export interface components {
             addresses: string[];
             /** @description Names of the people signed in. */
             people: string[];
-            /** @description Names of the people signed in now or */
+            /** @description Names of the people signed in now or, where nobody is, last. */
             last_people: string[];
             /**
              * Format: date-time
@@ -3426,6 +3477,10 @@ export interface components {
              */
             disk?: number;
             tags?: string[];
+            /** @description What people call it; missing for nothing. */
+            alias?: string;
+            /** @description What people noted about it; missing for nothing. */
+            note?: string;
             /** @description Names of the groups it is in. */
             groups?: string[];
             /** @description Of the caller. */
@@ -4526,6 +4581,15 @@ export interface components {
         };
         WordList: {
             items: components["schemas"]["Word"][];
+        };
+        NewName: {
+            name: string;
+        };
+        DeviceNote: {
+            /** @description What people call it; empty for nothing. */
+            alias: string;
+            /** @description Empty for none. */
+            note: string;
         };
         TagList: {
             tags: string[];
@@ -7261,6 +7325,56 @@ export interface operations {
             default: components["responses"]["Problem"];
         };
     };
+    renameOrganisation: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["id"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewName"];
+            };
+        };
+        responses: {
+            /** @description Renamed. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    renameSite: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["id"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewName"];
+            };
+        };
+        responses: {
+            /** @description Renamed. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
     exportOrganisation: {
         parameters: {
             query?: never;
@@ -7880,6 +7994,31 @@ export interface operations {
                 content: {
                     "application/json": components["schemas"]["TagList"];
                 };
+            };
+            default: components["responses"]["Problem"];
+        };
+    };
+    setDeviceNote: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                id: components["parameters"]["id"];
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DeviceNote"];
+            };
+        };
+        responses: {
+            /** @description Set. */
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
             };
             default: components["responses"]["Problem"];
         };

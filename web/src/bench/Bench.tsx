@@ -8,11 +8,12 @@ import { Favourite } from "../fleet/Favourite";
 import { Condition } from "../parts/Condition";
 import { ProblemAlert, Waiting } from "../parts/ProblemAlert";
 import { useNarrow } from "../parts/screen";
-import { Ago, span } from "../parts/time";
+import { Ago } from "../parts/time";
 import { useLiveVitals } from "../vitals/live";
 import { Vitals } from "../vitals/Vitals";
 import { Arrangement, lastPanes, rememberPanes } from "./Arrangement";
 import { Facts } from "./Facts";
+import { Glance } from "./Glance";
 import { Story } from "./Story";
 import { tools } from "./tools";
 import { Wake } from "./Wake";
@@ -68,10 +69,10 @@ function Work({ detail }: { detail: Schemas["DeviceDetail"] }) {
 			<header className="flex flex-wrap items-center gap-x-3 gap-y-1 border-line border-b px-5 py-2.5">
 				<Favourite device={d} />
 				<h1 className="text-xl font-semibold">{d.name}</h1>
+				{d.alias && <span className="text-faint">{d.alias}</span>}
 				<Condition name={d.condition} word />
 				<p className="min-w-0 text-faint sm:truncate">
 					{d.organisation}, {d.site}. {d.online ? "Online" : "Silent"} for <Ago at={d.since} suffix="" />
-					{latest && d.online && <>. {presence(latest.people)}</>}
 				</p>
 				{!d.online && usable.some((t) => t.pane === "people") && (
 					<div className="ml-auto">
@@ -122,6 +123,7 @@ function Work({ detail }: { detail: Schemas["DeviceDetail"] }) {
 			<div className={`flex min-h-0 flex-1 ${panes.length === 0 ? "max-md:flex-col max-md:overflow-auto" : ""}`}>
 				{facts && <Facts detail={detail} vitals={latest} />}
 				<div className="flex min-w-0 flex-1 flex-col">
+					{panes.length === 0 && <Glance detail={detail} people={latest?.people} />}
 					{panes.length === 0 && <Vitals device={d} live={live} findings={detail.findings} />}
 					{panes.length === 0 && <Story detail={detail} tools={usable.length} />}
 					<Arrangement panes={panes} device={d} onClose={turn} />
@@ -129,12 +131,4 @@ function Work({ detail }: { detail: Schemas["DeviceDetail"] }) {
 			</div>
 		</div>
 	);
-}
-
-/** Who is at the device, and whether they work on it now. */
-function presence(people: Schemas["SignedIn"][]) {
-	if (people.length === 0) return "Nobody is signed in";
-	return people
-		.map((p) => (p.idle_seconds < 60 ? `${p.name} is at it` : `${p.name} has been away for ${span(p.idle_seconds)}`))
-		.join("; ");
 }

@@ -2,8 +2,8 @@ import { createContext, type ReactNode, useContext } from "react";
 import type { Device, Schemas } from "../api/client";
 import { Identity } from "../fleet/Identity";
 import { Keeping } from "../fleet/Keeping";
+import { Note } from "../fleet/Note";
 import { Tags } from "../fleet/Tags";
-import { Level } from "../parts/Condition";
 import { Ago, span } from "../parts/time";
 import { bytes, memory } from "../parts/units";
 import { Standing } from "../vitals/Standing";
@@ -12,7 +12,6 @@ import { Standing } from "../vitals/Standing";
 export function Facts({ detail, vitals: v }: { detail: Schemas["DeviceDetail"]; vitals?: Schemas["Vitals"] }) {
 	const f = detail.facts;
 	const d = detail.device;
-	const findings = detail.findings.filter((g) => !(detail.question && g.subject === "question"));
 	return (
 		<Subject value={d}>
 			<aside
@@ -20,23 +19,6 @@ export function Facts({ detail, vitals: v }: { detail: Schemas["DeviceDetail"]; 
 				className="w-72 shrink-0 space-y-4 overflow-auto border-line border-r px-4 py-3 max-md:w-full max-md:border-r-0"
 			>
 				{detail.question && <Identity question={detail.question} may={detail.permissions.includes("fleet.manage")} />}
-				{findings.length > 0 && (
-					<ul className="space-y-2">
-						{findings.map((g) => (
-							<li key={`${g.check} ${g.subject}`} className="flex gap-2">
-								<span className="mt-0.5">
-									<Level level={g.level} check={g.check} />
-								</span>
-								<span>
-									{g.message}{" "}
-									<span className="text-faint">
-										<Ago at={g.since} />
-									</span>
-								</span>
-							</li>
-						))}
-					</ul>
-				)}
 				{v && (
 					<section>
 						<h2 className="mb-1 font-semibold">Disks</h2>
@@ -118,6 +100,7 @@ export function Facts({ detail, vitals: v }: { detail: Schemas["DeviceDetail"]; 
 						<Fact name="Up for">{v ? span(v.uptime_seconds) : ""}</Fact>
 					</Group>
 				)}
+				<Note device={d} />
 				<Tags device={d} />
 				<Group title="Agent">
 					<Fact name="Version" of="agent_version">

@@ -31,6 +31,7 @@ export function Peek({ device: d, onClose }: { device: Device; onClose: () => vo
 						<XMarkIcon className="size-5" />
 					</button>
 				</div>
+				{d.alias && <p className="font-medium">{d.alias}</p>}
 				<p className="text-faint">
 					{d.site}, {d.organisation}
 				</p>
@@ -106,6 +107,7 @@ export function Peek({ device: d, onClose }: { device: Device; onClose: () => vo
 							["Model", d.model],
 							["Serial", d.serial],
 							["Address", d.addresses[0]],
+							["Note", d.note],
 							["Tags", (d.tags ?? []).join(", ")],
 							["Groups", (d.groups ?? []).join(", ")],
 							["Agent", d.agent_version],

@@ -127,7 +127,7 @@ export function needsService(c: Choice) {
 
 /** All that is searched of a device, in lower case. */
 export function searched(d: Device) {
-	return [d.name, d.organisation, d.site, d.os_name, d.model, d.serial]
+	return [d.name, d.alias ?? "", d.organisation, d.site, d.os_name, d.model, d.serial, d.note ?? ""]
 		.concat(d.addresses, d.last_people, d.tags ?? [], d.groups ?? [], d.favourite ? "favourite" : [])
 		.join("\n")
 		.toLowerCase();

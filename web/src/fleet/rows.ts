@@ -26,6 +26,7 @@ export function personText(d: Device) {
 
 export const columns: Column[] = [
 	{ id: "name", head: "Name", width: "minmax(9rem,1.4fr)", text: (d) => d.name, key: (d) => d.name.toLowerCase() },
+	{ id: "alias", head: "Called", width: "minmax(8rem,1fr)", text: (d) => d.alias ?? "", key: (d) => d.alias },
 	{ id: "condition", head: "Condition", width: "7.5rem", text: (d) => d.condition, key: (d) => harm[d.condition] },
 	{
 		id: "organisation",
@@ -67,6 +68,7 @@ export const columns: Column[] = [
 		right: true,
 	},
 	{ id: "disk", head: "Disk", width: "4.2rem", text: (d) => whole(d.disk), key: (d) => d.disk, right: true },
+	{ id: "note", head: "Note", width: "minmax(10rem,1.4fr)", text: (d) => d.note ?? "", key: (d) => d.note },
 	{ id: "model", head: "Model", width: "minmax(8rem,1fr)", text: (d) => d.model, key: (d) => d.model },
 	{ id: "serial", head: "Serial", width: "8rem", text: (d) => d.serial, key: (d) => d.serial },
 	{

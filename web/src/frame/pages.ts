@@ -77,6 +77,7 @@ export const groups: Group[] = [
 			{ to: "/policies", name: "Policies", about: "what devices are judged by" },
 			{ to: "/consent", name: "Consent", about: "who is told or asked before a session" },
 			{ to: "/notices", name: "Notices", about: "who is told of which alert", everywhere: "notice.manage" },
+			{ to: "/sites", name: "Sites", about: "organisations and their sites", everywhere: "fleet.manage" },
 			{ to: "/enrol", name: "Add devices", about: "enrol a device", needs: "fleet.enrol" },
 			{
 				to: "/people",

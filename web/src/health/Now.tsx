@@ -8,6 +8,7 @@ import { Table } from "../parts/Table";
 import { Ago } from "../parts/time";
 import { odds, useCheckTitle, useHandle } from "./alerts";
 import { LateResponses, ResponseState } from "./Responses";
+import { stepAt } from "./steps";
 
 /** The first page: what needs a person now, in order of harm, each matter once. */
 export function Now() {
@@ -82,36 +83,9 @@ export function Now() {
 	);
 }
 
-/** The tool with which the next step of a check is taken. */
-const stepTools: Record<string, string> = {
-	disk: "files",
-	"disk-days": "files",
-	cpu: "processes",
-	memory: "processes",
-	swap: "processes",
-	latency: "processes",
-	"process-cpu": "processes",
-	"process-memory": "processes",
-	unwanted: "processes",
-	service: "services",
-	log: "events",
-	"log-on": "events",
-	"failed-log-ons": "events",
-	ping: "network",
-	tcp: "network",
-	http: "network",
-	dns: "network",
-	clock: "shell",
-};
-
 /** Where the next step is taken. */
 function stepOf({ alert: a, device: d, alike }: Schemas["Attention"]) {
-	const tool = stepTools[a.check];
-	if (alike || !tool || !d?.online || !d.capabilities.includes(tool)) return `/alerts/${a.id}`;
-	const params = new URLSearchParams({ pane: tool });
-	if (tool === "files" && a.subject) params.set("folder", a.subject);
-	if (tool === "events") params.set("around", a.opened_at);
-	return `/devices/${d.id}?${params}`;
+	return (!alike && d && stepAt(d, a.check, a.subject, a.opened_at)) || `/alerts/${a.id}`;
 }
 
 function What({ of: { alert: a, device: d, alike } }: { of: Schemas["Attention"] }) {

@@ -165,7 +165,7 @@ function RingCard({ of: r, ring, n }: { of: RolloutOf; ring: Schemas["RolloutRin
 				</span>
 			</p>
 			<div className="my-2">
-				<States counts={ring.states} />
+				<States counts={ring.states} phase={r.phase} />
 			</div>
 			<p className="text-faint text-sm">
 				{ring.until && !ring.verdict ? (
@@ -261,7 +261,7 @@ function Brought({
 								</>
 							),
 						},
-						{ head: "Devices", className: "w-36", show: (x) => <States counts={x.states} /> },
+						{ head: "Devices", className: "w-36", show: (x) => <States counts={x.states} phase={r.phase} /> },
 						{
 							head: "",
 							actions: true,

@@ -81,7 +81,7 @@ export function Rollouts() {
 									>
 										{r.rings.map((ring) => (
 											<div key={ring.name} title={ring.name}>
-												<States counts={ring.states} />
+												<States counts={ring.states} phase={r.phase} />
 											</div>
 										))}
 									</div>

@@ -30,8 +30,12 @@ const states: readonly State[] = [
 	["current", "nothing to do", "bg-line", "text-faint"],
 ];
 
-export function States({ counts }: { counts: Record<string, number> }) {
-	return <Counts of={states} counts={counts} none="no devices" />;
+/** What became of those that were still to come when a rollout was over. */
+const ended = states.map((s): State => (s[0] === "planned" ? ["planned", "not reached", "bg-mist", "text-mist"] : s));
+
+/** How many devices of a rollout are in which state. */
+export function States({ counts, phase }: { counts: Record<string, number>; phase: string /* of the rollout */ }) {
+	return <Counts of={phase === "done" || phase === "cancelled" ? ended : states} counts={counts} none="no devices" />;
 }
 
 export const stateWord = wordOf(states);
