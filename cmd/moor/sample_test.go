@@ -196,9 +196,9 @@ var gap = regexp.MustCompile(` {2,}`)
 var commandLines = map[string][]string{
 	"alerts": {"attention", "alerts", "alert show ID", "alert acknowledge --note seen ID", "alert snooze --for 2h ID",
 		"alert assign --to ines@moor.example ID", "alert note --note hello ID", "alert resolve ID", "suspects ID"},
-	"devices": {"device hay-desk-01", 
+	"devices": {"device hay-desk-01",
 		"note hay-desk-01 'its screen flickers'", "note --alias front hay-desk-01",
-		 "devices --where os=='linux'", "inventory hay-desk-01", "changes hay-desk-01",
+		"devices --where os=='linux'", "inventory hay-desk-01", "changes hay-desk-01",
 		"changes --since 24h",
 		"software driver", "standing hay-desk-01 cpu"},
 	"files": {"files list hay-desk-01 /srv", "files access hay-desk-01 /srv/a", "files digest hay-desk-01 /srv/a",
