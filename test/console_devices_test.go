@@ -114,6 +114,28 @@ func TestConsoleNamesAndNotes(t *testing.T) {
 	p.until(deviceNames+` === "hay-desk-01"`, "the device by its note")
 }
 
+// The handbook's page about a page is one key away, and found by the search box.
+func TestConsoleHandbook(t *testing.T) {
+	t.Parallel()
+	w := begin(t, false)
+	p := w.open(t)
+	p.signIn()
+	for path, title := range map[string]string{"/": "See what is wrong, and why", "/rollouts": "Roll out updates",
+		"/sites": "Add a device", "/account": "Colleagues, roles and consent"} {
+		p.do(chromedp.Navigate(p.url + path))
+		p.sees("h1", "")
+		p.do(chromedp.Evaluate[chromedp.Void](`document.querySelector("[aria-label='Help with this page']").click()`))
+		p.sees("article h1", title)
+	}
+	p.key("k", withCtrl)
+	p.typed("show what was")
+	p.sees("[role=option]", "Show what was done")
+	p.typed("\r")
+	p.sees("article h1", "Show what was done")
+	p.do(chromedp.Navigate(p.url + "/handbook/nosuch"))
+	p.sees("main", "The handbook has no such page.")
+}
+
 // The rail shows the groups of pages in which somebody may do something, and keys go there.
 func TestConsoleNavigation(t *testing.T) {
 	t.Parallel()
@@ -132,7 +154,8 @@ func TestConsoleNavigation(t *testing.T) {
 
 // pages are those of the console that are about no one thing.
 const pages = "/ /alerts /devices /wall /groups /software /changes /sweep /jobs /many /scripts /packages /updates /rollouts /approvals " +
-	"/advisories /exposure /reports /recordings /audit /policies /consent /notices /sites /enrol /people /account"
+	"/advisories /exposure /reports /recordings /audit /policies /consent /notices /sites /enrol /people /account /handbook " +
+	"/handbook/updates"
 
 // Every page fits small screens: nothing is off their side, and what is there can be read and used by all.
 func TestConsoleOnSmallScreens(t *testing.T) {

@@ -28,6 +28,7 @@ const Consent = page(() => import("./access/Consent"), "Consent");
 const Enrol = page(() => import("./fleet/Enrol"), "Enrol");
 const Exposure = page(() => import("./patch/Exposure"), "Exposure");
 const Groups = page(() => import("./fleet/Groups"), "Groups");
+const Handbook = page(() => import("./handbook/Handbook"), "Handbook");
 const Jobs = page(() => import("./job/Jobs"), "Jobs");
 const Many = page(() => import("./bulk/Many"), "Many");
 const Notices = page(() => import("./health/Notices"), "Notices");
@@ -133,6 +134,7 @@ function Pages() {
 					<Route path="/recordings/:id" element={<Replay />} />
 					<Route path="/audit" element={<Audit />} />
 					<Route path="/people" element={<People />} />
+					<Route path="/handbook/:page?" element={<Handbook />} />
 					<Route path="/account" element={<Account />} />
 					<Route
 						path="*"

@@ -16,7 +16,7 @@ export function Facts({ detail, vitals: v }: { detail: Schemas["DeviceDetail"]; 
 		<Subject value={d}>
 			<aside
 				aria-label="Facts"
-				className="w-72 shrink-0 space-y-4 overflow-auto border-line border-r px-4 py-3 max-md:w-full max-md:border-r-0"
+				className="w-72 shrink-0 space-y-4 overflow-auto border-line border-r px-4 py-3 max-md:order-last max-md:w-full max-md:border-t max-md:border-r-0"
 			>
 				{detail.question && <Identity question={detail.question} may={detail.permissions.includes("fleet.manage")} />}
 				{v && (

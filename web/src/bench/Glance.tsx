@@ -51,9 +51,11 @@ export function Glance({ detail, people }: { detail: Schemas["DeviceDetail"]; pe
 			<Card title="What changed">
 				{changes?.length === 0 && <li className="text-faint">Nothing that is known.</li>}
 				{changes?.map((c) => (
-					<li key={`${c.at} ${c.summary}`} className="truncate" title={c.summary}>
-						{c.summary}{" "}
-						<span className="text-faint">
+					<li key={`${c.at} ${c.summary}`} className="flex gap-2">
+						<span className="min-w-0 truncate" title={c.summary}>
+							{c.summary}
+						</span>
+						<span className="ml-auto shrink-0 text-faint">
 							<Ago at={c.at} />
 						</span>
 					</li>

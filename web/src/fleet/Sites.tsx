@@ -41,7 +41,7 @@ export function Sites() {
 	return (
 		<div>
 			<Heading title="Sites" />
-			<div className="mx-auto max-w-5xl px-5 py-3">
+			<div className="max-w-5xl px-5 py-3">
 				{list.isPending && <Waiting what="the sites" />}
 				{list.isError && <ProblemAlert error={list.error} retry={() => list.refetch()} />}
 				{rename.isError && <ProblemAlert error={rename.error} />}

@@ -1,5 +1,11 @@
 import { Menu, MenuButton, MenuItem, MenuItems } from "@headlessui/react";
-import { EllipsisHorizontalIcon, MoonIcon, SunIcon, UserCircleIcon } from "@heroicons/react/24/outline";
+import {
+	EllipsisHorizontalIcon,
+	MoonIcon,
+	QuestionMarkCircleIcon,
+	SunIcon,
+	UserCircleIcon,
+} from "@heroicons/react/24/outline";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
 import type { ReactNode } from "react";
 import { Link, NavLink, useLocation } from "react-router";
@@ -11,7 +17,7 @@ import { ErrorBoundary } from "../parts/ErrorBoundary";
 import { turnTheme, useDark } from "../parts/theme";
 import { useEvents } from "./events";
 import { Invitations } from "./Invitations";
-import { useGroupKeys } from "./keys";
+import { useGroupKeys, useHelp } from "./keys";
 import { type Group, groupOf, pageOf, permitted } from "./pages";
 import { Search } from "./Search";
 import { useTally } from "./tally";
@@ -29,6 +35,7 @@ export function Frame({ children }: { children: ReactNode }) {
 			<div className="flex min-h-0 min-w-0 flex-1 flex-col">
 				<header className="flex items-center gap-4 border-line border-b px-5 py-2 max-sm:px-3">
 					<Search />
+					<Help />
 					<Tally />
 				</header>
 				<Tabs group={here} path={path} />
@@ -103,6 +110,22 @@ function Tabs({ group, path }: { group: Group | undefined; path: string }) {
 				</NavLink>
 			))}
 		</nav>
+	);
+}
+
+/** The way to the handbook's page about this one. */
+function Help() {
+	const help = useHelp();
+	return (
+		<button
+			type="button"
+			className="-ml-2 rounded-lg p-1.5 text-faint hover:text-word"
+			aria-label="Help with this page"
+			title="Help with this page (?)"
+			onClick={help}
+		>
+			<QuestionMarkCircleIcon className="size-5" />
+		</button>
 	);
 }
 

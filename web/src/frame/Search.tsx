@@ -31,8 +31,16 @@ function useThings(enabled: boolean, may: (p: string) => boolean): Thing[] {
 	const packages = useQuery({ ...read("/packages", { query: { limit: 200 } }), enabled: see, ...fresh }).data?.items;
 	const policies = useQuery({ ...read("/policies", { query: { limit: 200 } }), enabled, ...fresh }).data?.items;
 	const groups = useQuery({ ...read("/groups", { query: { limit: 500 } }), enabled, ...fresh }).data?.items;
+	const [pages, setPages] = useState<Thing[]>([]);
+	useEffect(() => {
+		if (!enabled) return;
+		import("../handbook/pages").then((m) =>
+			setPages(m.handbook.map((p) => ({ kind: "handbook", name: p.title, to: `/handbook/${p.id}` }))),
+		);
+	}, [enabled]);
 	return useMemo(
 		() => [
+			...pages,
 			...(scripts ?? []).map((s) => ({
 				kind: "script",
 				name: s.content.name,
@@ -47,7 +55,7 @@ function useThings(enabled: boolean, may: (p: string) => boolean): Thing[] {
 				to: `/devices?group=${encodeURIComponent(g.name)}`,
 			})),
 		],
-		[scripts, packages, policies, groups],
+		[pages, scripts, packages, policies, groups],
 	);
 }
 
@@ -104,6 +112,7 @@ export function Search() {
 					? [{ words: "new enrol install", name: "Add a device", go: "/enrol" }]
 					: []),
 				{ words: "dark light theme", name: dark ? "Light theme" : "Dark theme", go: turnTheme },
+				{ words: "help how manual", name: "Handbook", go: "/handbook" },
 				{ words: "password passkey tokens settings", name: "Your account", go: "/account" },
 			],
 		};

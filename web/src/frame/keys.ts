@@ -1,4 +1,4 @@
-import { useEffect } from "react";
+import { useCallback, useEffect } from "react";
 import { useNavigate } from "react-router";
 import type { Group } from "./pages";
 
@@ -12,13 +12,24 @@ export function typing(target: EventTarget | null) {
 
 const within = 1500; // ms between the two keys
 
-/** g and a letter goes to a group of pages. */
+/** Goes to the page of the handbook about the page where one is. */
+export function useHelp() {
+	const go = useNavigate();
+	return useCallback(async () => {
+		const { handbookFor } = await import("../handbook/pages"); // read when it is asked for
+		go(`/handbook/${handbookFor(location.pathname)?.id ?? ""}`);
+	}, [go]);
+}
+
+/** g and a letter goes to a group of pages, ? to the handbook. */
 export function useGroupKeys(groups: Group[]) {
 	const go = useNavigate();
+	const help = useHelp();
 	useEffect(() => {
 		let at = 0;
 		const onKey = (e: KeyboardEvent) => {
 			if (e.ctrlKey || e.metaKey || e.altKey || typing(e.target)) return;
+			if (e.key === "?") help();
 			if (e.key === "g") {
 				at = Date.now();
 				return;
@@ -31,5 +42,5 @@ export function useGroupKeys(groups: Group[]) {
 		};
 		window.addEventListener("keydown", onKey);
 		return () => window.removeEventListener("keydown", onKey);
-	}, [groups, go]);
+	}, [groups, go, help]);
 }

@@ -16,10 +16,17 @@ import { ops, type Query, queryText, readQuery } from "./query";
 type Row = { n: number; row: Record<string, unknown> };
 type Class = Schemas["QueryClass"];
 
+/** What is asked at first: services that failed, where the device has services. */
+function usual(of: Class[] | undefined) {
+	if (!of || of.some((c) => c.name === "service")) return 'service where state == "failed" show name, state, detail';
+	return of[0]?.name ?? "";
+}
+
 /** Asks a device for management data: a class, fields and conditions, or the query as text. */
 export function QueriesPane({ device, onClose }: { device: Device; onClose: () => void }) {
 	const classes = useQuery({ ...read("/devices/{id}/queries", { path: { id: device.id } }), staleTime: 10 * 60_000 });
-	const [text, setText] = useState('service where state == "failed" show name, state, detail');
+	const [typed, setText] = useState<string>();
+	const text = typed ?? usual(classes.data?.items);
 	const [asked, setAsked] = useState<{ rows: Row[]; fields: string[]; checked?: number }>();
 	const [busy, setBusy] = useState(false);
 	const [error, setError] = useState<unknown>();
