@@ -184,6 +184,9 @@ func list(ctx context.Context, a demo.Access) ([]shot, error) {
 		{name: "devices", path: "/devices?site=Central+Library", do: []chromedp.Action[chromedp.Void]{
 			chromedp.Evaluate[chromedp.Void](`(() => { const r = [...document.querySelectorAll("[role=grid] [role=row]")]; r[1].click(); for (const i of [1, 2, 4]) r[i].querySelector("input").click() })()`),
 			chromedp.Sleep(2 * time.Second)}},
+		{name: "search", aside: true, path: "/", do: []chromedp.Action[chromedp.Void]{
+			chromedp.SendKeys(chromedp.CSS("input[aria-label='Find a device or do something']"), "restart cen-ki"),
+			chromedp.Sleep(time.Second)}},
 		{name: "bench", aside: true, path: bench + "?pane=command,shell", do: []chromedp.Action[chromedp.Void]{
 			chromedp.Sleep(2 * time.Second), focus("input[aria-label=Command]"), chromedp.KeyEvent("df\r"), chromedp.Sleep(time.Second),
 			focus(".xterm-helper-textarea"), typed("ps\r"), chromedp.Sleep(5 * time.Second)}},

@@ -37,7 +37,7 @@ export function Story({ detail, tools }: { detail: Schemas["DeviceDetail"]; tool
 						{t.name}
 					</Tab>
 				))}
-				<span className="ml-auto truncate pl-4 text-faint text-sm">
+				<span className="ml-auto truncate pl-4 text-faint text-sm max-2xl:hidden">
 					{d.online
 						? tools > 0
 							? "The tools above work in the background: nobody at the device notices."

@@ -1,16 +1,17 @@
 import { Popover, PopoverButton, PopoverPanel } from "@headlessui/react";
 import { useMutation, useQuery, useQueryClient } from "@tanstack/react-query";
-import { useState } from "react";
+import { type ReactNode, useState } from "react";
 import { Link } from "react-router";
 import { answer, api, type Device } from "../api/client";
 import { meQuery } from "../api/me";
 import { readAnew } from "../api/queries";
 import { sorted, toCsv } from "../parts/columns";
-import { TextField } from "../parts/fields";
+import { SelectField, TextField } from "../parts/fields";
 import { ProblemAlert } from "../parts/ProblemAlert";
 import { save } from "../parts/save";
 import type { Choice } from "./choice";
 import { wayTo } from "./chosen";
+import { type Place, SiteOptions } from "./organisations";
 import { type Column, columns } from "./rows";
 
 type Way = { name: string; path: string; needs: string; of?: string /* a capability of a single device */ };
@@ -44,22 +45,37 @@ export function Actions({ devices, choice, shown }: { devices: Device[]; choice:
 					</Link>
 				))}
 			{may("group.manage") && <TagAll devices={devices} />}
+			{may("fleet.manage") && <MoveAll devices={devices} />}
 			<Export devices={devices} shown={shown} />
 		</>
 	);
 }
 
-/** Gives devices a tag, one after another. */
-function TagAll({ devices }: { devices: Device[] }) {
+/** A button that asks for something, and then does it at each device, one after another. */
+function Each({
+	name,
+	verb,
+	devices,
+	ready,
+	done: word,
+	act,
+	children,
+}: {
+	name: string; // of the button
+	verb: string;
+	devices: Device[];
+	ready: boolean; // what is asked for was given
+	done: string; // said of so many devices afterwards
+	act: (d: Device) => Promise<unknown>;
+	children: ReactNode; // what is asked for
+}) {
 	const queries = useQueryClient();
-	const [tag, setTag] = useState("");
 	const [done, setDone] = useState(0);
-	const set = useMutation({
+	const each = useMutation({
 		mutationFn: async () => {
 			setDone(0);
 			for (const d of devices) {
-				const tags = [...new Set([...(d.tags ?? []), tag.trim()])];
-				await answer(api.PUT("/devices/{id}/tags", { params: { path: { id: d.id } }, body: { tags } }));
+				await act(d);
 				readAnew(queries, "/devices/{id}", { id: d.id });
 				setDone((n) => n + 1);
 			}
@@ -67,32 +83,75 @@ function TagAll({ devices }: { devices: Device[] }) {
 	});
 	return (
 		<Popover>
-			<PopoverButton className={button} onClick={() => set.reset()}>
-				Tag
+			<PopoverButton className={button} onClick={() => each.reset()}>
+				{name}
 			</PopoverButton>
 			<PopoverPanel
 				anchor={{ to: "top", gap: 6 }}
-				className="z-40 w-72 rounded-md border border-line bg-raised p-3 shadow-xl"
+				className="z-40 w-80 max-w-[calc(100vw-1rem)] rounded-md border border-line bg-raised p-3 shadow-xl"
 			>
 				<form
 					className="flex items-end gap-2"
 					onSubmit={(e) => {
 						e.preventDefault();
-						set.mutate();
+						each.mutate();
 					}}
 				>
-					<TextField label={`Tag for ${devices.length}`} required maxLength={60} value={tag} onChange={setTag} />
-					<button type="submit" className="button" disabled={set.isPending || !tag.trim()}>
-						Add
+					<div className="min-w-0 flex-1">{children}</div>
+					<button type="submit" className="button" disabled={each.isPending || !ready}>
+						{verb}
 					</button>
 				</form>
 				<p role="status" className="mt-1 min-h-5 text-faint text-sm">
-					{set.isPending && `${done} of ${devices.length}…`}
-					{set.isSuccess && `${done} have it.`}
+					{each.isPending && `${done} of ${devices.length}…`}
+					{each.isSuccess && `${done} ${word}.`}
+					{each.isError && done > 0 && `${done} ${word} before this:`}
 				</p>
-				{set.isError && <ProblemAlert error={set.error} />}
+				{each.isError && <ProblemAlert error={each.error} />}
 			</PopoverPanel>
 		</Popover>
+	);
+}
+
+/** Gives devices a tag. */
+function TagAll({ devices }: { devices: Device[] }) {
+	const [tag, setTag] = useState("");
+	return (
+		<Each
+			name="Tag"
+			verb="Add"
+			devices={devices}
+			ready={!!tag.trim()}
+			done="have it"
+			act={(d) => {
+				const tags = [...new Set([...(d.tags ?? []), tag.trim()])];
+				return answer(api.PUT("/devices/{id}/tags", { params: { path: { id: d.id } }, body: { tags } }));
+			}}
+		>
+			<TextField label={`Tag for ${devices.length}`} required maxLength={60} value={tag} onChange={setTag} />
+		</Each>
+	);
+}
+
+/** Moves devices to another site. */
+function MoveAll({ devices }: { devices: Device[] }) {
+	const [place, setPlace] = useState("");
+	return (
+		<Each
+			name="Move"
+			verb="Move"
+			devices={devices}
+			ready={place !== ""}
+			done="are moved"
+			act={(d) =>
+				answer(api.PUT("/devices/{id}/site", { params: { path: { id: d.id } }, body: JSON.parse(place) as Place }))
+			}
+		>
+			<SelectField label={`Site for ${devices.length}`} required value={place} onChange={setPlace}>
+				<option value="">Which site?</option>
+				<SiteOptions />
+			</SelectField>
+		</Each>
 	);
 }
 
