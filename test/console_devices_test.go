@@ -84,6 +84,14 @@ func TestConsoleDevices(t *testing.T) {
 	p.do(chromedp.Navigate(p.url + "/devices?where=" + url.QueryEscape(`name.endsWith("02")`)))
 	p.until(deviceNames+` === "hay-desk-02"`, "what an expression picks")
 
+	// The tree shows places with how they fare, and picks them.
+	p.do(chromedp.Navigate(p.url + "/devices"))
+	p.sees("nav[aria-label=Places]", "Upper Fell")
+	p.accessible("the list beside the tree of places")
+	p.press("nav[aria-label=Places]", "Upper Fell")
+	p.sees("[aria-label=Picked]", "site Upper Fell")
+	p.until(deviceNames+` === "hay-desk-01,hay-desk-02"`, "those that were moved there")
+
 	// On a telephone they are cards, and nothing is off its side.
 	p.do(chromedp.EmulateViewport(390, 844), chromedp.Navigate(p.url+"/devices"))
 	p.sees("[role=grid]", "sal-records")

@@ -56,7 +56,11 @@ export function Picker({
 	const type = onDraft ?? setOwn;
 	const add = (v: Value | null) => {
 		if (!v) return;
-		onChange(withTerm(choice, not ? { ...v.term, not } : v.term));
+		// Who types quickly presses Enter before the list has followed: words are taken as they were typed.
+		const value = v.term.facet === "text" ? typed.replace(/^!/, "").trim() : v.term.value;
+		if (!value) return;
+		const term = { ...v.term, value };
+		onChange(withTerm(choice, not ? { ...term, not } : term));
 		type("");
 	};
 	return (

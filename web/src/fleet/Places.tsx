@@ -62,7 +62,7 @@ export function Places({
 								type="button"
 								aria-expanded={open}
 								aria-label={`Sites of ${o.name}`}
-								className="p-1 text-faint hover:text-word"
+								className="grid size-[24px] place-items-center text-faint hover:text-word"
 								onClick={() => setFolded(open ? [...folded, o.name] : folded.filter((n) => n !== o.name))}
 							>
 								<ChevronRightIcon className={`size-4 ${open ? "rotate-90" : ""}`} />
@@ -113,7 +113,7 @@ function Row({
 			type="button"
 			aria-pressed={on}
 			title={[`${t.devices} devices`, ...parts].join(", ")}
-			className={`flex min-w-0 flex-1 items-center gap-1.5 rounded-l px-1.5 py-0.5 text-left ${on ? "bg-heather-tint" : "hover:bg-panel"}`}
+			className={`flex min-h-[24px] min-w-0 flex-1 items-center gap-1.5 rounded-l px-1.5 py-0.5 text-left ${on ? "bg-heather-tint" : "hover:bg-panel"}`}
 			onClick={(e) => onTake(e.ctrlKey || e.metaKey || e.shiftKey)}
 		>
 			<span className={`truncate ${strong ? "font-medium" : ""}`}>{name}</span>

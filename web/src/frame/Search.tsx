@@ -84,8 +84,8 @@ export function Search() {
 	const may = (p: string) => me?.permissions.includes(p) ?? false;
 	const things = useThings(open, may);
 	const late = useDeferredValue(typed);
-	const found = useMemo(() => {
-		const known: Known = {
+	const known = useMemo(
+		(): Known => ({
 			devices: devices?.values() ?? [],
 			groups: permitted(me),
 			may: (p) => me?.permissions.includes(p) ?? false,
@@ -115,10 +115,15 @@ export function Search() {
 				{ words: "help how manual", name: "Handbook", go: "/handbook" },
 				{ words: "password passkey tokens settings", name: "Your account", go: "/account" },
 			],
-		};
-		return find(known, late, mostShown);
-	}, [devices, me, things, used, dark, late]);
-	const choose = (f: Found | null) => {
+		}),
+		[devices, me, things, used, dark],
+	);
+	const found = useMemo(() => find(known, late, mostShown), [known, late]);
+	const choose = (chosen: Found | null) => {
+		if (!chosen) return;
+		// Who types quickly presses Enter before the list has followed: what is meant is what was typed.
+		const now = typed === late ? found : find(known, typed, mostShown);
+		const f = now.find((o) => o.key === chosen.key) ?? now[0];
 		if (!f) return;
 		setTyped("");
 		input.current?.blur();
