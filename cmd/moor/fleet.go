@@ -213,27 +213,24 @@ func siteCommand() *cli.Command {
 			if err != nil {
 				return err
 			}
-			to := api.NewName{Name: c.Args().Get(c.Args().Len() - 1)}
-			switch c.Args().Len() {
-			case 2:
-				o, err := findOrganisation(ctx, k, c.Args().First())
-				if err != nil {
-					return err
-				}
-				return client.Done(k.RenameOrganisationWithResponse(ctx, o.ID, to))
-			case 3:
-				o, err := findOrganisation(ctx, k, c.Args().First())
-				if err != nil {
-					return err
-				}
-				for _, s := range o.Sites {
-					if s.Name == c.Args().Get(1) {
-						return client.Done(k.RenameSiteWithResponse(ctx, s.ID, to))
-					}
-				}
-				return fmt.Errorf("%s has no site %q: moor site list shows them", o.Name, c.Args().Get(1))
+			n := c.Args().Len()
+			if n < 2 || n > 3 {
+				return errors.New("say what is renamed, and to what: moor site rename ORGANISATION [SITE] NAME")
 			}
-			return errors.New("say what is renamed, and to what: moor site rename ORGANISATION [SITE] NAME")
+			to := api.NewName{Name: c.Args().Get(n - 1)}
+			o, err := findOrganisation(ctx, k, c.Args().First())
+			if err != nil {
+				return err
+			}
+			if n == 2 {
+				return client.Done(k.RenameOrganisationWithResponse(ctx, o.ID, to))
+			}
+			for _, s := range o.Sites {
+				if s.Name == c.Args().Get(1) {
+					return client.Done(k.RenameSiteWithResponse(ctx, s.ID, to))
+				}
+			}
+			return fmt.Errorf("%s has no site %q: moor site list shows them", o.Name, c.Args().Get(1))
 		},
 	}}}
 }

@@ -36,7 +36,6 @@ type Entry struct {
 	ID      uuid.UUID
 	Subject selector.Subject
 	Place   health.Place
-	Groups  []string // names of those that it is in
 
 	software []int32 // numbers of titles, rising
 }
@@ -185,7 +184,7 @@ func (r *Roster) entry(d *Row) *Entry {
 
 // join finds the groups that a device is in.
 func (r *Roster) join(e *Entry, now time.Time) {
-	e.Place.Groups, e.Groups = nil, nil
+	e.Place.Groups, e.Subject.Groups = nil, nil
 	for _, g := range r.groups {
 		if g.Organisation != "" && g.Organisation != e.Place.Organisation {
 			continue
@@ -195,10 +194,10 @@ func (r *Roster) join(e *Entry, now time.Time) {
 			in, _ = g.Match.Match(&e.Subject, now) // one that cannot be decided is not in
 		}
 		if in {
-			e.Place.Groups, e.Groups = append(e.Place.Groups, g.ID.String()), append(e.Groups, g.Name)
+			e.Place.Groups = append(e.Place.Groups, g.ID.String())
+			e.Subject.Groups = append(e.Subject.Groups, g.Name)
 		}
 	}
-	e.Subject.Groups = e.Groups
 }
 
 // SetGroups takes the groups as they are now, and returns the devices that are in others than before, or in ones of
@@ -210,7 +209,7 @@ func (r *Roster) SetGroups(groups []Group, now time.Time) (moved []uuid.UUID) {
 	for id, old := range r.entries {
 		e := *old
 		r.join(&e, now)
-		if !slices.Equal(e.Place.Groups, old.Place.Groups) || !slices.Equal(e.Groups, old.Groups) {
+		if !slices.Equal(e.Place.Groups, old.Place.Groups) || !slices.Equal(e.Subject.Groups, old.Subject.Groups) {
 			moved = append(moved, id)
 			r.entries[id] = &e
 			r.replace(old, &e)

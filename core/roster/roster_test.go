@@ -137,7 +137,7 @@ func TestGroups(t *testing.T) {
 	}
 	want := map[int]string{1: "linux, quay's linux", 2: "some", 3: "linux, some"}
 	for n, groups := range want {
-		if got := strings.Join(r.Find(id(n)).Groups, ", "); got != groups {
+		if got := strings.Join(r.Find(id(n)).Subject.Groups, ", "); got != groups {
 			t.Errorf("device %d is in %q, want %q", n, got, groups)
 		}
 	}
@@ -152,7 +152,7 @@ func TestGroups(t *testing.T) {
 	if moved := r.Put(nil, []roster.Row{hot}, now); !slices.Equal(moved, []uuid.UUID{id(1)}) {
 		t.Errorf("moved %v", moved)
 	}
-	if got := r.Find(id(1)).Groups; !slices.Contains(got, "hot") {
+	if got := r.Find(id(1)).Subject.Groups; !slices.Contains(got, "hot") {
 		t.Errorf("it is in %q", got)
 	}
 	if !r.HasGroup(id(53)) || r.HasGroup(id(54)) {
@@ -174,7 +174,7 @@ func TestAGroupHoldsItsOrganisationAlone(t *testing.T) {
 	r.Put(nil, []roster.Row{row(1, "kiosk", nil), row(2, "kiosk", func(r *roster.Row) {
 		r.Organisation, r.Subject.Organisation = id(moor), "Quay"
 	})}, now)
-	if a, b := r.Find(id(1)).Groups, r.Find(id(2)).Groups; len(a) != 1 || len(b) != 0 {
+	if a, b := r.Find(id(1)).Subject.Groups, r.Find(id(2)).Subject.Groups; len(a) != 1 || len(b) != 0 {
 		t.Errorf("its own is in %q, the other organisation's in %q", a, b)
 	}
 }
@@ -307,8 +307,8 @@ func TestRosterAgreesWithItsRows(t *testing.T) {
 			if d.Subject.Name < "m" && d.Organisation == id(quay) {
 				in = append(in, "early")
 			}
-			if e.Subject.Name != d.Subject.Name || !slices.Equal(e.Groups, in) || r.Find(e.ID) != e {
-				t.Fatalf("device %s is %s in %q, want %s in %q", e.ID, e.Subject.Name, e.Groups, d.Subject.Name, in)
+			if e.Subject.Name != d.Subject.Name || !slices.Equal(e.Subject.Groups, in) || r.Find(e.ID) != e {
+				t.Fatalf("device %s is %s in %q, want %s in %q", e.ID, e.Subject.Name, e.Subject.Groups, d.Subject.Name, in)
 			}
 		}
 	}

@@ -164,8 +164,8 @@ func (f *Service) rows(ctx context.Context, found []*roster.Entry) ([]api.Device
 // decorate adds what the database's rows do not tell: the groups.
 func (f *Service) decorate(rows []api.Device) {
 	for i := range rows {
-		if e := f.roster.Find(rows[i].ID); e != nil && len(e.Groups) > 0 {
-			rows[i].Groups = new(slices.Clone(e.Groups))
+		if e := f.roster.Find(rows[i].ID); e != nil && len(e.Subject.Groups) > 0 {
+			rows[i].Groups = new(slices.Clone(e.Subject.Groups))
 		}
 	}
 }

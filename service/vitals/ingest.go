@@ -198,7 +198,7 @@ func choose(w waiting, m mark) (rows []row, last *latest, receipt link.Receipt) 
 		one := row{w.device, at, &vitals}
 		rows = append(rows, one)
 		if last == nil {
-			last = &latest{}
+			last = &latest{row: one}
 		}
 		if !at.Before(last.row.at) {
 			last.row, last.skew = one, clamp(skew)

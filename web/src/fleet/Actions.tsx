@@ -5,7 +5,7 @@ import { Link } from "react-router";
 import { answer, api, type Device } from "../api/client";
 import { meQuery } from "../api/me";
 import { readAnew } from "../api/queries";
-import { sorted, toCsv } from "../parts/columns";
+import { toCsv } from "../parts/columns";
 import { SelectField, TextField } from "../parts/fields";
 import { ProblemAlert } from "../parts/ProblemAlert";
 import { save } from "../parts/save";
@@ -14,7 +14,7 @@ import { wayTo } from "./chosen";
 import { type Place, SiteOptions } from "./organisations";
 import { type Column, columns } from "./rows";
 
-type Way = { name: string; path: string; needs: string; of?: string /* a capability of a single device */ };
+type Way = { name: string; path: string; needs: string };
 
 // Those that nobody at the device notices stand first.
 const ways: Way[] = [
@@ -158,7 +158,6 @@ function MoveAll({ devices }: { devices: Device[] }) {
 /** Devices as a file, or on paper. */
 function Export({ devices, shown }: { devices: Device[]; shown: Column[] }) {
 	const asColumns = (some: Column[]) => some.map((c) => ({ head: c.head, value: c.text }));
-	const rows = sorted(devices, [], undefined);
 	return (
 		<Popover>
 			<PopoverButton className={button}>Export</PopoverButton>
@@ -168,9 +167,9 @@ function Export({ devices, shown }: { devices: Device[]; shown: Column[] }) {
 			>
 				{(
 					[
-						["CSV, these columns", () => save("devices.csv", toCsv(rows, asColumns(shown)))],
-						["CSV, all columns", () => save("devices.csv", toCsv(rows, asColumns(columns)))],
-						["JSON, everything", () => save("devices.json", JSON.stringify(rows, null, "\t"))],
+						["CSV, these columns", () => save("devices.csv", toCsv(devices, asColumns(shown)))],
+						["CSV, all columns", () => save("devices.csv", toCsv(devices, asColumns(columns)))],
+						["JSON, everything", () => save("devices.json", JSON.stringify(devices, null, "\t"))],
 						["Print", () => window.print()],
 					] as const
 				).map(([name, act]) => (
